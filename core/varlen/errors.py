@@ -1,0 +1,47 @@
+"""Every error Varlen raises on purpose, as one family tree.
+
+    VarlenError
+    ├── PipelineError     a pipeline file that can't be used; carries all its problems
+    ├── DatasetError      a dataset that can't be read: file, place, what was expected
+    │   └── ImageError    one picture that can't be decoded
+    ├── RenderError       a step that can't be carried out on a given picture
+    └── EditionError      an export that can't be written, resumed or verified
+
+The message of each is one line (``PipelineError``: one line a problem), ready to be
+shown to the user as it stands.
+"""
+
+from __future__ import annotations
+
+
+class VarlenError(Exception):
+    """Something the user can mend; the message says what and where."""
+
+
+class PipelineError(VarlenError):
+    """A pipeline that can't be used.
+
+    ``problems`` holds every problem found, each as ``path: what is wrong``.
+    """
+
+    def __init__(self, problems: list[str], source: str = "") -> None:
+        self.problems = problems
+        self.source = source
+        prefix = f"{source}: " if source else ""
+        super().__init__("\n".join(prefix + problem for problem in problems))
+
+
+class DatasetError(VarlenError):
+    """A dataset that can't be read; names the file and the place in it."""
+
+
+class ImageError(DatasetError):
+    """A picture that can't be decoded; names the file."""
+
+
+class RenderError(VarlenError):
+    """A step that can't be carried out on this picture; names the step."""
+
+
+class EditionError(VarlenError):
+    """An edition that can't be written, resumed or verified."""

@@ -1,0 +1,45 @@
+"""How the per-pixel loops are compiled.
+
+The machine code is kept between runs; the folder for it must be set before Numba is first
+imported, and must be writable, so it is chosen here. No `fastmath`: it would let bytes
+differ between processors. All kernels release the interpreter lock.
+"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def _cache_folder() -> Path:
+    """The first writable of: the user's cache folder, a private folder under the temporary one."""
+    home = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "varlen" / "kernels"
+    for folder in (home, Path(tempfile.gettempdir()) / f"varlen-kernels-{os.getuid()}"):
+        try:
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        except OSError:
+            continue
+        if os.access(folder, os.W_OK) and folder.stat().st_uid == os.getuid():
+            return folder
+    return Path(tempfile.mkdtemp(prefix="varlen-kernels-"))
+
+
+if "NUMBA_CACHE_DIR" not in os.environ:
+    os.environ["NUMBA_CACHE_DIR"] = str(_cache_folder())
+
+from numba import njit  # noqa: E402  the cache folder must be known first
+
+
+def kernel(function: F) -> F:
+    """Compile a per-pixel loop."""
+    return njit(cache=True, nogil=True, boundscheck=False)(function)  # type: ignore[no-any-return]
+
+
+def inlined(function: F) -> F:
+    """Compile a piece of a loop into its caller."""
+    return njit(inline="always", cache=True, nogil=True)(function)  # type: ignore[no-any-return]

@@ -1,0 +1,159 @@
+"""What every step is: typed parameters, a draw and an effect.
+
+A step is one class. Its parameters are declared with `span`, `number`, `whole`, `option`
+or `color`, each with a unit, limits and a one-line meaning; from that declaration come the
+validation messages, the JSON Schema, the controls on the screen and the reference pages.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator
+
+from varlen.effects import Effect
+from varlen.geometry import Size
+
+if TYPE_CHECKING:
+    from varlen.draws import Peers, Stream
+
+Scope = Literal["train", "every"]
+Drawn = dict[str, Any]
+
+
+def _pair(value: object) -> object:
+    """A single number stands for a range of that one value."""
+    if isinstance(value, (int, float)) and not isinstance(value, bool):
+        return (value, value)
+    return tuple(value) if isinstance(value, list) else value
+
+
+Span = Annotated[tuple[float, float], BeforeValidator(_pair)]
+Rgb = Annotated[tuple[int, int, int], BeforeValidator(lambda v: tuple(v) if isinstance(v, list) else v)]
+
+
+def _extra(control: str, unit: str, low: float | None, high: float | None, **more: Any) -> dict[str, Any]:
+    facts = {"control": control, "unit": unit, "low": low, "high": high, **more}
+    return {key: value for key, value in facts.items() if value is not None}
+
+
+def span(default: tuple[float, float], meaning: str, *, unit: str, low: float, high: float,
+         slider: tuple[float, float] | None = None, log: bool = False) -> Any:  # fmt: skip
+    """A range [low, high] to draw from, or one fixed number.
+
+    `low` and `high` are the hard limits; `slider` is the part worth offering on a slider.
+    """
+    return Field(default, description=meaning,
+                 json_schema_extra=_extra("span", unit, low, high, slider=list(slider or (low, high)), log=log))  # fmt: skip
+
+
+def number(default: float, meaning: str, *, unit: str, low: float, high: float) -> Any:
+    """One fixed number."""
+    return Field(default, description=meaning, json_schema_extra=_extra("number", unit, low, high, slider=[low, high]))
+
+
+def whole(default: int | None, meaning: str, *, unit: str, low: int, high: int, modes: tuple[str, ...] = ()) -> Any:
+    """One whole number; None where the step finds it by itself."""
+    return Field(default, description=meaning, json_schema_extra=_extra("whole", unit, low, high, modes=list(modes) or None))
+
+
+def option(default: Any, meaning: str, **more: Any) -> Any:
+    """One of a few words."""
+    return Field(default, description=meaning, json_schema_extra=_extra("option", "", None, None, **more))
+
+
+def probability(default: float) -> Any:
+    """How often the step happens, for a step whose default is not 1."""
+    return Field(default, description="how often the step happens", json_schema_extra=_extra("probability", "", 0, 1))
+
+
+def scope(default: Literal["train", "every"]) -> Any:
+    """Which images a step is for, for a step whose default is not the training split."""
+    return Field(default, description="which images: the training split only, or every split", json_schema_extra=_extra("scope", "", None, None))
+
+
+def color(default: tuple[int, int, int], meaning: str) -> Any:
+    """A color as red, green, blue in 0-255 levels."""
+    return Field(default, description=meaning, json_schema_extra=_extra("color", "levels", 0, 255))
+
+
+@dataclass(frozen=True, slots=True)
+class DrawContext:
+    """What a draw may depend on besides its stream.
+
+    `size`: the picture as it comes to the step; `image`: its key; `peers`: the images of
+    its split, for steps that need partners.
+    """
+
+    size: Size
+    image: str
+    peers: Peers
+
+
+class Step(BaseModel):
+    """One step of a pipeline.
+
+    A subclass sets `purpose` (what it is looked up by: move, light, texture, hide,
+    combine or fit), may override the defaults of `probability` and `scope`, and writes
+    `draw` and `effect`.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=False, validate_default=True)
+
+    purpose: ClassVar[str]
+    kind: ClassVar[str]
+
+    step: str
+    id: str = Field(default="", pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$|^$", description="name within the pipeline; its draws hang on it")
+    probability: float = probability(1.0)
+    scope: Scope = scope("train")
+    enabled: bool = Field(True, description="off keeps the step in the pipeline without using it", json_schema_extra=_extra("switch", "", None, None))
+
+    @classmethod
+    def name(cls) -> str:
+        """The word used in pipeline files."""
+        return str(cls.model_fields["step"].default)
+
+    @classmethod
+    def meaning(cls) -> str:
+        """One line on what the step does: the first line of the class's docstring."""
+        return (cls.__doc__ or "").strip().splitlines()[0]
+
+    @field_validator("*", mode="after")
+    @classmethod
+    def _within_limits(cls, value: Any, info: ValidationInfo) -> Any:
+        extra = cls.model_fields[info.field_name or ""].json_schema_extra
+        if not isinstance(extra, dict) or value is None or ("low" not in extra and "high" not in extra):
+            return value
+        low, high = float(extra["low"]), float(extra["high"])  # type: ignore[arg-type]
+        unit = f" {extra['unit']}" if extra.get("unit") else ""
+        for part in value if isinstance(value, tuple) else (value,):
+            if not math.isfinite(part) or not low <= part <= high:
+                raise ValueError(f"{part:g} is outside {low:g} … {high:g}{unit}")
+        if extra.get("control") == "span" and value[0] > value[1]:
+            raise ValueError(f"the range runs backwards: {value[0]:g} is above {value[1]:g}")
+        return value
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        """Pick this variant's values: a small record that JSON can hold."""
+        raise NotImplementedError
+
+    def effect(self, drawn: Drawn, size: Size) -> Effect | None:
+        """What the drawn values do to a picture of `size`; None for nothing at all."""
+        raise NotImplementedError
+
+
+class MoveStep(Step):
+    """A step that moves pixels and labels."""
+
+    kind: ClassVar[str] = "geometry"
+    purpose: ClassVar[str] = "move"
+
+
+class EdgedStep(MoveStep):
+    """A step that may expose area the picture does not reach."""
+
+    edges: Literal["solid", "extend", "mirror", "wrap"] = option("solid", "how exposed area is filled", edges=True)
+    edge_color: Rgb = color((0, 0, 0), "the color of solid edges")

@@ -1,0 +1,75 @@
+"""Cutting out a part of the picture, always at whole pixels: no resampling is needed."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any, Literal
+
+from pydantic import model_validator
+
+from varlen.effects import Move
+from varlen.errors import RenderError
+from varlen.geometry import Size, translation
+from varlen.steps.base import DrawContext, Drawn, MoveStep, Scope, Span, number, option, scope, span, whole
+
+if TYPE_CHECKING:
+    from varlen.draws import Stream
+
+LARGEST = 30_000
+
+
+class Crop(MoveStep):
+    """Cut out a part of the picture: a fixed window, the centre, or a random part."""
+
+    step: Literal["crop"] = "crop"
+    mode: Literal["window", "centre", "random"] = option(
+        "random", "window: the same pixels of every image; centre: a share of each side; random: drawn area, shape and place"
+    )
+    left_px: int = whole(0, "left edge of the window", unit="px", low=0, high=LARGEST, modes=("window",))
+    top_px: int = whole(0, "top edge of the window", unit="px", low=0, high=LARGEST, modes=("window",))
+    width_px: int = whole(512, "width of the window", unit="px", low=1, high=LARGEST, modes=("window",))
+    height_px: int = whole(512, "height of the window", unit="px", low=1, high=LARGEST, modes=("window",))
+    fraction: float = number(0.8, "share of each side that is kept", unit="of side", low=0.01, high=1)
+    area_fraction: Span = span((0.5, 1.0), "share of the area that is kept", unit="of area", low=0.01, high=1)
+    aspect: Span = span((0.75, 1.33), "width over height of the part", unit="w/h", low=0.1, high=10, slider=(0.5, 2), log=True)
+    scope: Scope = scope("train")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _scope_by_mode(cls, data: Any) -> Any:
+        """A fixed part is a decision about every image; a random part is variation."""
+        if isinstance(data, dict) and "scope" not in data:
+            return {**data, "scope": "every" if data.get("mode") in ("window", "centre") else "train"}
+        return data
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        if self.mode != "random":
+            return {}
+        return {
+            "area_fraction": stream.uniform(*self.area_fraction),
+            "aspect": stream.factor(*self.aspect),
+            "x_fraction": stream.uniform(0, 1),
+            "y_fraction": stream.uniform(0, 1),
+        }
+
+    def effect(self, drawn: Drawn, size: Size) -> Move:
+        left, top, width, height = self._part(drawn, size)
+        return Move(translation(-left, -top), Size(width, height), cuts=True)
+
+    def _part(self, drawn: Drawn, size: Size) -> tuple[int, int, int, int]:
+        if self.mode == "window":
+            width, height = min(self.width_px, size.width - self.left_px), min(self.height_px, size.height - self.top_px)
+            if width < 1 or height < 1:
+                raise RenderError(
+                    f"step {self.id}: the window starts at ({self.left_px}, {self.top_px}) px, outside a picture of {size.width}×{size.height} px"
+                )
+            return self.left_px, self.top_px, width, height
+        if self.mode == "centre":
+            width, height = max(1, round(size.width * self.fraction)), max(1, round(size.height * self.fraction))
+            return (size.width - width) // 2, (size.height - height) // 2, width, height
+        target = drawn["area_fraction"] * size.width * size.height
+        wide, high = math.sqrt(target * drawn["aspect"]), math.sqrt(target / drawn["aspect"])
+        fit = min(1.0, size.width / wide, size.height / high)
+        width, height = max(1, round(wide * fit)), max(1, round(high * fit))
+        width, height = min(width, size.width), min(height, size.height)
+        return round(drawn["x_fraction"] * (size.width - width)), round(drawn["y_fraction"] * (size.height - height)), width, height

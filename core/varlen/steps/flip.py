@@ -1,0 +1,35 @@
+"""Mirror images."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Literal
+
+from varlen.effects import Move
+from varlen.geometry import Matrix, Size
+from varlen.steps.base import DrawContext, Drawn, MoveStep, option, probability
+
+if TYPE_CHECKING:
+    from varlen.draws import Stream
+
+class Flip(MoveStep):
+    """Mirror the picture left to right, top to bottom, or both; mirror pairs of keypoints change names."""
+
+    step: Literal["flip"] = "flip"
+    probability: float = probability(0.5)
+    direction: Literal["horizontal", "vertical", "either", "both"] = option(
+        "horizontal", "horizontal: left and right change places; either: one of the two, drawn; both: a half turn"
+    )
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        drawn = stream.pick(("horizontal", "vertical"))
+        return {"direction": drawn if self.direction == "either" else self.direction}
+
+    def effect(self, drawn: Drawn, size: Size) -> Move:
+        """x → W − x and / or y → H − y: pixel centres land on pixel centres."""
+        across = drawn["direction"] in ("horizontal", "both")
+        down = drawn["direction"] in ("vertical", "both")
+        matrix = Matrix(
+            -1.0 if across else 1.0, 0.0, float(size.width) if across else 0.0,
+            0.0, -1.0 if down else 1.0, float(size.height) if down else 0.0,
+        )  # fmt: skip
+        return Move(matrix, size)

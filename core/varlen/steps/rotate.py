@@ -1,0 +1,41 @@
+"""Rotation about the centre."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Literal
+
+from varlen.effects import Move
+from varlen.geometry import Size, about, rotation, scaling
+from varlen.steps.base import DrawContext, Drawn, EdgedStep, Span, option, span
+
+if TYPE_CHECKING:
+    from varlen.draws import Stream
+
+
+class Rotate(EdgedStep):
+    """Turn the picture about its centre; positive degrees turn counter-clockwise as seen."""
+
+    step: Literal["rotate"] = "rotate"
+    degrees: Span = span((-10.0, 10.0), "angle, counter-clockwise", unit="degrees", low=-180, high=180, slider=(-45, 45))
+    frame: Literal["keep", "grow", "zoom"] = option(
+        "keep", "keep: same frame, corners are cut; grow: frame large enough for all; zoom: enlarged until no blank corner shows"
+    )
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        return {"degrees": stream.uniform(*self.degrees)}
+
+    def effect(self, drawn: Drawn, size: Size) -> Move:
+        turn = rotation(drawn["degrees"])
+        width, height = size
+        cos, sin = abs(turn.a), abs(turn.b)
+        out = size
+        if self.frame == "grow":
+            # Less a hair, so that a quarter turn of whole pixels does not gain a column.
+            out = Size(math.ceil(width * cos + height * sin - 1e-6), math.ceil(width * sin + height * cos - 1e-6))
+        elif self.frame == "zoom":
+            # The frame's own corners, turned back, must stay inside the enlarged picture.
+            factor = max(cos + sin * height / width, cos + sin * width / height)
+            turn = turn.then(scaling(factor, factor))
+        matrix = about(turn, (width / 2, height / 2), to=(out.width / 2, out.height / 2))
+        return Move(matrix, out, self.edges, self.edge_color)

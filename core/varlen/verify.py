@@ -1,0 +1,50 @@
+"""Checking an edition against its own record: every file, and nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from varlen.errors import EditionError
+from varlen.export import RECORD, ROWS, file_digest
+
+
+def read_record(folder: Path) -> dict[str, Any]:
+    """The record of an edition. Raises `EditionError` when there is none."""
+    try:
+        record = orjson.loads((folder / RECORD).read_bytes())
+    except OSError:
+        raise EditionError(f"{folder}: no edition here (there is no {RECORD})") from None
+    except orjson.JSONDecodeError as error:
+        raise EditionError(f"{folder / RECORD}: damaged ({error})") from None
+    if not isinstance(record, dict) or record.get("varlen_edition") != 1:
+        raise EditionError(f"{folder / RECORD}: not the record of an edition")
+    return record
+
+
+def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[str]:
+    """Every changed, missing or added file of an edition, one line each; empty when all is well."""
+    record = read_record(folder)
+    expected: dict[str, str] = dict(record["files"])
+    problems = []
+    try:
+        for line in (folder / ROWS).read_bytes().splitlines():
+            row = orjson.loads(line)
+            expected[row["file"]] = row["file_sha256"]
+    except (OSError, orjson.JSONDecodeError, KeyError):
+        problems.append(f"{ROWS}: missing or damaged, so images can't be checked")
+    present = {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
+    for path, digest in sorted(expected.items()):
+        if path not in present:
+            problems.append(f"{path}: missing")
+        elif file_digest(folder / path) != digest:
+            problems.append(f"{path}: changed since it was written")
+        progress()
+    problems += [f"{path}: not part of the edition" for path in sorted(present - set(expected) - {RECORD})]
+    images = sum(split["images"] for split in record["counts"].values())
+    if not problems and images != len(expected) - len(record["files"]):
+        problems.append(f"{ROWS}: lists {len(expected) - len(record['files'])} images, the record says {images}")
+    return problems
