@@ -6,7 +6,6 @@ levels are divided by 256; palettes, CMYK and gray become RGB; transparency is d
 
 from __future__ import annotations
 
-import hashlib
 import io
 from typing import Literal
 
@@ -20,6 +19,7 @@ from varlen.geometry import Size
 ImageType = Literal["jpeg", "png", "webp"]
 SUFFIX: dict[str, str] = {"jpeg": ".jpg", "png": ".png", "webp": ".webp"}
 READABLE = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff")
+_ORIENTATION = 0x0112
 MOST_PIXELS = 400_000_000
 
 Image.MAX_IMAGE_PIXELS = None  # our own limit is checked before decoding, with a clearer message
@@ -38,7 +38,7 @@ def _opened(data: bytes, name: str) -> Image.Image:
 def upright_size(data: bytes, name: str) -> Size:
     """Width and height after EXIF orientation, from the header alone."""
     image = _opened(data, name)
-    turned = image.getexif().get(0x0112, 1) >= 5
+    turned = image.getexif().get(_ORIENTATION, 1) >= 5
     return Size(image.height, image.width) if turned else Size(image.width, image.height)
 
 
@@ -46,11 +46,12 @@ def decode(data: bytes, name: str) -> NDArray[np.uint8]:
     """Pixels of a picture file. Raises `ImageError` naming the file when it is damaged."""
     image = _opened(data, name)
     try:
-        image = ImageOps.exif_transpose(image)
+        if image.getexif().get(_ORIENTATION, 1) != 1:
+            image = ImageOps.exif_transpose(image)
         if image.mode.startswith("I;16") or image.mode == "I":
             gray = (np.asarray(image).astype(np.uint32) >> 8).clip(0, 255).astype(np.uint8)
             return np.repeat(gray[:, :, None], 3, axis=2)
-        return np.array(image.convert("RGB"))
+        return np.array(image if image.mode == "RGB" else image.convert("RGB"))
     except (OSError, ValueError, SyntaxError, MemoryError) as error:
         raise ImageError(f"{name}: damaged picture ({str(error) or type(error).__name__})") from None
 
@@ -67,10 +68,3 @@ def encode(pixels: NDArray[np.uint8], kind: ImageType, quality: int = 90) -> byt
         case "webp":
             image.save(buffer, "WEBP", quality=quality, method=2)
     return buffer.getvalue()
-
-
-def pixel_digest(pixels: NDArray[np.uint8]) -> str:
-    """`sha256:…` over shape and pixels, independent of any codec."""
-    digest = hashlib.sha256(f"{pixels.shape[1]}x{pixels.shape[0]}x{pixels.shape[2]}:".encode())
-    digest.update(np.ascontiguousarray(pixels))
-    return "sha256:" + digest.hexdigest()

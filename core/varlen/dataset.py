@@ -130,16 +130,16 @@ class Dataset:
         return "sha256:" + whole.hexdigest()
 
     def _labels(self, objects: Objects) -> list[str]:
-        found = []
-        for place in range(len(objects)):
-            polygon, mask = objects.polygons[place], objects.masks[place]
-            label = {
-                "class": self.classes[objects.classes[place]],
-                "box": np.round(objects.boxes[place], 3).tolist(),
-                "polygon": [[np.round(ring, 3).tolist() for ring in (part.outline, *part.holes)] for part in polygon] if polygon else None,
-                "mask": [mask.left, mask.top, *mask.pixels.shape, rle.encode(mask.pixels)] if mask else None,
-                "keypoints": np.round(objects.keypoints[place], 3).tolist(),
-                "crowd": bool(objects.crowd[place]),
-            }
-            found.append(json.dumps(label, sort_keys=True, separators=(",", ":")))
-        return sorted(found)
+        """A digest of each object, sorted; coordinates count to 1/1000 px."""
+        return sorted(self._label(objects, place) for place in range(len(objects)))
+
+    def _label(self, objects: Objects, place: int) -> str:
+        digest = hashlib.sha256(self.classes[objects.classes[place]].encode())
+        digest.update(b"crowd" if objects.crowd[place] else b"single")
+        rings = [ring for part in objects.polygons[place] or () for ring in (part.outline, *part.holes)]
+        for values in (objects.boxes[place], objects.keypoints[place], *rings):
+            digest.update(np.rint(values * 1000.0).astype("<i8").tobytes() + b";")
+        mask = objects.masks[place]
+        if mask is not None:
+            digest.update(json.dumps([mask.left, mask.top, *mask.pixels.shape, rle.encode(mask.pixels)]).encode())
+        return digest.hexdigest()

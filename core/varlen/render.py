@@ -15,7 +15,6 @@ from typing import Any
 
 import numpy as np
 
-from varlen.codec import pixel_digest
 from varlen.dataset import Dataset
 from varlen.effects import Blur, Recolor
 from varlen.geometry import Matrix, Size, scaling
@@ -25,6 +24,7 @@ from varlen.pipeline import Pipeline
 from varlen.plan import Plan, Resample, plan_variant
 from varlen.raster.blur import gaussian
 from varlen.raster.copy import fill_outside, moved_view
+from varlen.raster.fingerprint import fingerprint
 from varlen.raster.recolor import recolor
 from varlen.raster.resample import resample, shrunk
 from varlen.raster.warp import Pixels, warp
@@ -91,7 +91,7 @@ class Renderer:
         plan = self.plan(image, variant)
         outcome = self.outcome(image, variant, plan)
         pixels = np.ascontiguousarray(self.pixels(plan))
-        outcome.trace["pixel_digest"] = pixel_digest(pixels)
+        outcome.trace["pixel_digest"] = fingerprint(pixels)
         return Sample(pixels, outcome.objects), outcome.trace
 
     def pixels(self, plan: Plan) -> Pixels:

@@ -61,7 +61,9 @@ def outline(species: Species, pose: Pose) -> shapely.Geometry:
     pieces.append(shapely.affinity.translate(shapely.affinity.scale(body, 0.085, 0.09), 0, -0.26))
     thickness = max(0.016, 0.8 / pose.length)
     pieces += [shapely.LineString(_antenna(species, side)).buffer(thickness, 2) for side in (-1, 1)]
-    whole = shapely.unary_union(pieces).simplify(0.4 / pose.length)
+    joined = shapely.unary_union(pieces)
+    # Nobody traces the chinks of cloth between the wings.
+    whole = shapely.union_all([shapely.Polygon(part.exterior) for part in getattr(joined, "geoms", [joined])]).simplify(0.4 / pose.length)
     return shapely.transform(whole, pose.place)
 
 

@@ -18,12 +18,13 @@ from typing import Any, BinaryIO
 
 import numpy as np
 import orjson
+from numpy.typing import NDArray
 
 from varlen.dataset import Dataset, Entry, Skeleton
 from varlen.errors import DatasetError
 from varlen.files import Files
 from varlen.geometry import Size
-from varlen.labels.shapes import polygon_area
+from varlen.labels.shapes import ring_areas, starts_of
 from varlen.rle import encode, expand, mask_of
 from varlen.sample import Mask, Objects, Part, Polygon, make_objects
 
@@ -236,33 +237,57 @@ def file_for(split: str, name: str) -> str:
 def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dict[str, Any]]:
     """One picture's annotations, all but the ids."""
     categories = dataset.extra.get("coco", {}).get("categories")
+    boxes = np.concatenate([objects.boxes[:, :2], objects.boxes[:, 2:] - objects.boxes[:, :2]], 1)
+    areas = _short(boxes[:, 2] * boxes[:, 3])
+    shapes = _described_polygons(objects)
+    keypoints = _described_keypoints(objects)
+    crowd, classes = objects.crowd.tolist(), objects.classes.tolist()
     found = []
-    for place in range(len(objects)):
-        x0, y0, x1, y1 = objects.boxes[place].tolist()
-        number = int(objects.classes[place])
+    for place, box in enumerate(_short(boxes)):
         annotation: dict[str, Any] = dict(objects.attributes[place])
-        annotation["category_id"] = categories[number]["id"] if categories else number + 1
-        annotation["bbox"] = _short([x0, y0, x1 - x0, y1 - y0])
-        annotation["area"] = _short([(x1 - x0) * (y1 - y0)])[0]
-        annotation["iscrowd"] = int(objects.crowd[place])
-        polygon, mask = objects.polygons[place], objects.masks[place]
+        annotation["category_id"] = categories[classes[place]]["id"] if categories else classes[place] + 1
+        annotation["bbox"] = box
+        annotation["area"] = areas[place]
+        annotation["iscrowd"] = int(crowd[place])
+        mask = objects.masks[place]
         if mask is not None:
             annotation["segmentation"] = {"size": [size.height, size.width], "counts": encode(mask.pixels, mask.left, mask.top, size)}
             annotation["area"] = int(np.count_nonzero(mask.pixels))
-        elif polygon:
-            annotation["segmentation"] = [_short(part.outline.ravel().tolist()) for part in polygon]
-            annotation["area"] = _short([polygon_area(polygon)])[0]
-        points = objects.keypoints[place]
-        if len(points):
-            written = np.where(points[:, 2:] > 0, points - [0.5, 0.5, 0.0], 0.0)
-            annotation["keypoints"] = _short(written.ravel().tolist())
-            annotation["num_keypoints"] = int(np.count_nonzero(points[:, 2] > 0))
+        elif place in shapes:
+            annotation["segmentation"], annotation["area"] = shapes[place]
+        if keypoints:
+            annotation["keypoints"], annotation["num_keypoints"] = keypoints[place]
         found.append(annotation)
     return found
 
 
-def _short(values: list[float]) -> list[float]:
-    return [int(value) if value == int(value) else value for value in (round(value, 4) for value in values)]
+def _described_polygons(objects: Objects) -> dict[int, tuple[list[list[float]], float]]:
+    """Flat outlines and area of every object with a polygon, all worked out at once. Holes don't fit the form."""
+    owners = [place for place, polygon in enumerate(objects.polygons) if polygon for _ in polygon]
+    rings = [part.outline for polygon in objects.polygons if polygon for part in polygon]
+    if not rings:
+        return {}
+    points, starts = np.concatenate(rings), starts_of(rings)
+    flat = _short(points.ravel())
+    areas = ring_areas(points, starts).tolist()
+    found: dict[int, tuple[list[list[float]], float]] = {}
+    for place, start, ring, area in zip(owners, starts.tolist(), rings, areas, strict=True):
+        outlines, total = found.get(place, ([], 0.0))
+        found[place] = ([*outlines, flat[2 * start : 2 * (start + len(ring))]], round(total + area, 4))
+    return found
+
+
+def _described_keypoints(objects: Objects) -> list[tuple[list[float], int]]:
+    points = objects.keypoints
+    if points.shape[1] == 0:
+        return []
+    written = np.where(points[:, :, 2:] > 0, points - [0.5, 0.5, 0.0], 0.0)
+    return list(zip(_short(written.reshape(len(points), -1)), np.count_nonzero(points[:, :, 2] > 0, axis=1).tolist(), strict=True))
+
+
+def _short(values: NDArray[np.float64]) -> Any:
+    """Plain numbers rounded to the precision that is written."""
+    return np.round(values, 4).tolist()
 
 
 def write_labels(folder: Path, dataset: Dataset, splits: Iterable[str], rows: Iterator[dict[str, Any]]) -> list[str]:

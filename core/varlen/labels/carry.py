@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from varlen.geometry import Matrix, Rect, area, clip_polygon
 from varlen.labels.fates import SOURCE, Labels
-from varlen.labels.shapes import bounds, clipped
+from varlen.labels.shapes import bounds, clipped, rings_of, starts_of
 from varlen.pipeline import LabelRules
 from varlen.plan import Resample
 from varlen.sample import Mask, Objects, Part, Polygon
@@ -44,7 +44,7 @@ def carry(labels: Labels, run: Resample, rules: LabelRules, swap: Pairs) -> None
     growth = objects.growth.copy()
     share = np.ones(len(objects))
     polygons, masks = list(objects.polygons), list(objects.masks)
-    moved = _moved_polygons(objects, run.matrix)
+    moved, fits = _moved_polygons(objects, run.matrix)
     for place in range(len(objects)):
         mask, polygon = masks[place], moved[place]
         if mask is not None:
@@ -52,7 +52,7 @@ def carry(labels: Labels, run: Resample, rules: LabelRules, swap: Pairs) -> None
             if (cut := masks[place]) is not None:
                 boxes[place] = cut.box
         elif polygon is not None:
-            fitted = bounds(polygon)
+            fitted = fits[place]
             if not _inside(fitted, window):
                 polygon, share[place] = clipped(polygon, window)
                 boxes[place] = bounds(polygon) if polygon else 0.0
@@ -162,17 +162,23 @@ def _moved_boxes(objects: Objects, matrix: Matrix, rules: LabelRules) -> tuple[N
     return moved, np.divide(fitted, exact, out=np.ones(len(boxes)), where=exact > 0)
 
 
-def _moved_polygons(objects: Objects, matrix: Matrix) -> list[Polygon | None]:
-    """All outlines of all objects through the matrix at once."""
-    rings = [ring for polygon in objects.polygons if polygon for part in polygon for ring in (part.outline, *part.holes)]
+def _moved_polygons(objects: Objects, matrix: Matrix) -> tuple[list[Polygon | None], dict[int, Rect]]:
+    """All outlines of all objects through the matrix at once, and the box around each object's."""
+    owners = [place for place, polygon in enumerate(objects.polygons) if polygon]
+    groups = [rings_of(objects.polygons[place] or ()) for place in owners]
+    rings = [ring for group in groups for ring in group]
     if not rings:
-        return list(objects.polygons)
+        return list(objects.polygons), {}
     points = matrix.points(np.concatenate(rings))
-    pieces = iter(np.split(points, np.cumsum([len(ring) for ring in rings])[:-1]))
-    return [
-        tuple(Part(next(pieces), tuple(next(pieces) for _ in part.holes)) for part in polygon) if polygon else None
-        for polygon in objects.polygons
-    ]  # fmt: skip
+    starts = starts_of(rings)
+    ends = [*starts[1:].tolist(), len(points)]
+    pieces = iter([points[begin:end] for begin, end in zip(starts.tolist(), ends, strict=True)])
+    moved: list[Polygon | None] = [None] * len(objects)
+    for place in owners:
+        moved[place] = tuple(Part(next(pieces), tuple(next(pieces) for _ in part.holes)) for part in objects.polygons[place] or ())
+    firsts = starts[np.cumsum([0] + [len(group) for group in groups[:-1]])]
+    boxes = np.concatenate([np.minimum.reduceat(points, firsts), np.maximum.reduceat(points, firsts)], 1).tolist()
+    return moved, {place: (x0, y0, x1, y1) for place, (x0, y0, x1, y1) in zip(owners, boxes, strict=True)}
 
 
 def _moved_mask(mask: Mask, matrix: Matrix, window: Rect) -> tuple[Mask | None, float]:

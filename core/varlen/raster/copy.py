@@ -25,6 +25,8 @@ def moved_view(source: Pixels, matrix: Matrix, target: tuple[int, int, int, int]
 def fill_outside(out: Pixels, window: tuple[int, int, int, int], color: tuple[int, int, int]) -> None:
     """Paint all of `out` but `window`."""
     x0, y0, x1, y1 = window
-    shade = np.array(color, np.uint8)
+    row = np.empty((out.shape[1], 3), np.uint8)
+    row[:] = color
+    # Whole rows are copied: painting pixel by pixel is slow with three bytes a pixel.
     for part in (out[:y0], out[y1:], out[y0:y1, :x0], out[y0:y1, x1:]):
-        part[...] = shade
+        part[...] = row[: part.shape[1]]

@@ -1,9 +1,11 @@
 """Affine resampling of pixels, bilinear, in fixed point.
 
 For each output pixel centre the source position is followed in 32.32 fixed point along the
-row; where the whole 2×2 neighbourhood lies inside the source, blocks of pixels are gathered
-into flat buffers and interpolated with 8-bit weights in a loop the compiler can vectorise.
-Whole numbers throughout, so the bytes are the same on every processor.
+row. Blocks of pixels are gathered into flat buffers, four bytes a pixel, and interpolated
+with 8-bit weights in a loop the compiler can vectorise. Where the whole 2×2 neighbourhood
+lies inside the source two wide reads fetch it; near and beyond the border the four pixels
+are looked up one by one. Whole numbers throughout, so the bytes are the same on every
+processor.
 """
 
 from __future__ import annotations
@@ -13,6 +15,7 @@ from numpy.typing import NDArray
 
 from varlen.geometry import Matrix
 from varlen.raster.jit import kernel
+from varlen.raster.wide import load32, load64, store32
 
 Pixels = NDArray[np.uint8]
 
@@ -35,7 +38,7 @@ def warp(source: Pixels, inverse: Matrix, out: Pixels, window: tuple[int, int, i
     u = round((a * (x0 + 0.5) + b * (y0 + 0.5) + c - 0.5) * ONE)
     v = round((d * (x0 + 0.5) + e * (y0 + 0.5) + f - 0.5) * ONE)
     color = np.array(edge_color, np.uint8)
-    _warp(source, source.reshape(-1), out.reshape(-1), out.shape[1], x0, y0, x1 - x0, y1 - y0, u, v, round(a * ONE), round(d * ONE), round(b * ONE), round(e * ONE), EDGES[edges], color)
+    _warp(source.reshape(-1), source.shape[0], source.shape[1], out.reshape(-1), out.shape[1], x0, y0, x1 - x0, y1 - y0, u, v, round(a * ONE), round(d * ONE), round(b * ONE), round(e * ONE), EDGES[edges], color)
 
 
 @kernel
@@ -58,41 +61,25 @@ def _span(start, step, low, high, count):
 
 
 @kernel
-def _gather(flat, stride, top_left, top_right, bottom_left, bottom_right, weight_x, weight_y, u, v, du, dv, count):
-    """Copy the four neighbours and the weights of `count` pixels into flat buffers.
+def _gather(flat, stride, corners, weight_x, weight_y, u, v, du, dv, count):
+    """Neighbours and weights of `count` pixels whose 2×2 neighbourhood lies inside the source.
 
     Unsigned places: the compiler then need not ask whether they count from the end.
     """
-    step = np.uint64(3)
-    down = np.uint64(stride)
+    top_left, top_right, bottom_left, bottom_right = corners[0], corners[1], corners[2], corners[3]
     for n in range(count):
+        k = np.uint64(n)
         place = np.uint64((v >> 32) * stride + 3 * (u >> 32))
-        wx = np.uint8(u >> 24)
-        wy = np.uint8(v >> 24)
-        k = np.uint64(3 * n)
-        for channel in range(3):
-            c = np.uint64(channel)
-            top_left[k + c] = flat[place + c]
-            top_right[k + c] = flat[place + step + c]
-            bottom_left[k + c] = flat[place + down + c]
-            bottom_right[k + c] = flat[place + down + step + c]
-            weight_x[k + c] = wx
-            weight_y[k + c] = wy
+        top = load64(flat, place)
+        bottom = load64(flat, place + np.uint64(stride))
+        top_left[k] = np.uint32(top)
+        top_right[k] = np.uint32(top >> np.uint64(24))
+        bottom_left[k] = np.uint32(bottom)
+        bottom_right[k] = np.uint32(bottom >> np.uint64(24))
+        weight_x[k] = np.uint32(((u >> 24) & 255) * 0x01010101)
+        weight_y[k] = np.uint32(((v >> 24) & 255) * 0x01010101)
         u += du
         v += dv
-
-
-@kernel
-def _blend(top_left, top_right, bottom_left, bottom_right, weight_x, weight_y, out, count):
-    """Interpolate flat buffers: exact to the rounding of 8-bit weights."""
-    for n in range(count):
-        p = np.int32(top_left[n])
-        q = np.int32(bottom_left[n])
-        wx = np.int32(weight_x[n])
-        upper = np.int32((p << 8) + np.int32(np.int32(top_right[n]) - p) * wx)
-        lower = np.int32((q << 8) + np.int32(np.int32(bottom_right[n]) - q) * wx)
-        mixed = np.int32((upper << 8) + np.int32(lower - upper) * np.int32(weight_y[n]))
-        out[n] = np.uint8((mixed + 32768) >> 16)
 
 
 @kernel
@@ -101,6 +88,9 @@ def _fold(index, count, edges):
     if 0 <= index < count:
         return index
     if edges == 2:
+        index = -1 - index if index < 0 else 2 * count - 1 - index
+        if 0 <= index < count:
+            return index
         index = index % (2 * count)
         return index if index < count else 2 * count - 1 - index
     if edges == 3:
@@ -109,32 +99,53 @@ def _fold(index, count, edges):
 
 
 @kernel
-def _careful(source, line, u, v, du, dv, first, end, edges, color):
-    """Pixels near or beyond the border, one by one."""
-    height, width = source.shape[0], source.shape[1]
-    low, half = -(1 << 31), 1 << 31
-    right, bottom = (width << 32) - half, (height << 32) - half
-    u += du * first
-    v += dv * first
-    for n in range(first, end):
-        if edges == 0 and (u < low or v < low or u >= right or v >= bottom):
-            for channel in range(3):
-                line[3 * n + channel] = color[channel]
-        else:
-            x = _fold(u >> 32, width, edges)
-            y = _fold(v >> 32, height, edges)
-            x1 = _fold((u >> 32) + 1, width, edges)
-            y1 = _fold((v >> 32) + 1, height, edges)
-            wx = (u >> 24) & 255
-            wy = (v >> 24) & 255
-            for channel in range(3):
-                p = np.int64(source[y, x, channel])
-                q = np.int64(source[y1, x, channel])
-                upper = (p << 8) + (np.int64(source[y, x1, channel]) - p) * wx
-                lower = (q << 8) + (np.int64(source[y1, x1, channel]) - q) * wx
-                line[3 * n + channel] = np.uint8(((upper << 8) + (lower - upper) * wy + 32768) >> 16)
+def _pixel(flat, place):
+    """Three bytes of a pixel; the last pixel of the picture is read from one byte before."""
+    last = np.uint64(flat.size - 4)
+    if place > last:
+        return load32(flat, last) >> np.uint32(8)
+    return load32(flat, place)
+
+
+@kernel
+def _gather_folded(flat, height, width, edges, corners, weight_x, weight_y, u, v, du, dv, count):
+    """As `_gather`, for pixels near or beyond the border."""
+    for n in range(count):
+        k = np.uint64(n)
+        x, y = u >> 32, v >> 32
+        left, right = 3 * _fold(x, width, edges), 3 * _fold(x + 1, width, edges)
+        top, bottom = 3 * width * _fold(y, height, edges), 3 * width * _fold(y + 1, height, edges)
+        corners[0, k] = _pixel(flat, np.uint64(top + left))
+        corners[1, k] = _pixel(flat, np.uint64(top + right))
+        corners[2, k] = _pixel(flat, np.uint64(bottom + left))
+        corners[3, k] = _pixel(flat, np.uint64(bottom + right))
+        weight_x[k] = np.uint32(((u >> 24) & 255) * 0x01010101)
+        weight_y[k] = np.uint32(((v >> 24) & 255) * 0x01010101)
         u += du
         v += dv
+
+
+@kernel
+def _blend(top_left, top_right, bottom_left, bottom_right, weight_x, weight_y, out, count):
+    """Interpolate flat buffers byte by byte: exact to the rounding of 8-bit weights."""
+    for n in range(count):
+        wx = np.uint16(weight_x[n])
+        rest = np.uint16(np.uint16(256) - wx)
+        upper = np.uint16(np.uint16(np.uint16(top_left[n]) * rest) + np.uint16(np.uint16(top_right[n]) * wx))
+        lower = np.uint16(np.uint16(np.uint16(bottom_left[n]) * rest) + np.uint16(np.uint16(bottom_right[n]) * wx))
+        wy = np.int32(weight_y[n])
+        mixed = np.int32(np.int32(np.int32(upper) * np.int32(256 - wy)) + np.int32(np.int32(lower) * wy))
+        out[n] = np.uint8((mixed + 32768) >> 16)
+
+
+@kernel
+def _pack(mixed, line, first, count):
+    """Four bytes a pixel to three; each write but the last spills into the pixel that follows it."""
+    for n in range(count - 1):
+        store32(line, np.uint64(3 * (first + n)), mixed[np.uint64(n)])
+    last = mixed[count - 1]
+    for channel in range(3):
+        line[3 * (first + count - 1) + channel] = np.uint8(last >> np.uint32(8 * channel))
 
 
 @kernel
@@ -146,25 +157,18 @@ def _paint(line, first, end, color):
 
 
 @kernel
-def _warp(source, flat, out, stride, left_column, top_row, columns, rows, u0, v0, du, dv, row_u, row_v, edges, color):
-    height, width = source.shape[0], source.shape[1]
+def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows, u0, v0, du, dv, row_u, row_v, edges, color):
     half = np.int64(1) << 31
-    top_left = np.empty(3 * BLOCK, np.uint8)
-    top_right = np.empty(3 * BLOCK, np.uint8)
-    bottom_left = np.empty(3 * BLOCK, np.uint8)
-    bottom_right = np.empty(3 * BLOCK, np.uint8)
-    weight_x = np.empty(3 * BLOCK, np.uint8)
-    weight_y = np.empty(3 * BLOCK, np.uint8)
+    corners = np.empty((4, BLOCK), np.uint32)
+    weight_x = np.empty(BLOCK, np.uint32)
+    weight_y = np.empty(BLOCK, np.uint32)
+    mixed = np.empty(BLOCK, np.uint32)
+    bytes_of = corners.view(np.uint8)
     for row in range(rows):
         u = u0 + row * row_u
         v = v0 + row * row_v
         begin = 3 * ((top_row + row) * stride + left_column)
         line = out[begin : begin + 3 * columns]
-        first_u, end_u = _span(u, du, np.int64(0), np.int64(width - 1) << 32, columns)
-        first_v, end_v = _span(v, dv, np.int64(0), np.int64(height - 1) << 32, columns)
-        first, end = max(first_u, first_v), min(end_u, end_v)
-        if first >= end:
-            first = end = columns
         left, right = np.int64(0), np.int64(columns)
         if edges == 0:
             # Only pixels whose centre falls inside the source are looked at; the rest is color.
@@ -176,14 +180,25 @@ def _warp(source, flat, out, stride, left_column, top_row, columns, rows, u0, v0
                 continue
             _paint(line, 0, left, color)
             _paint(line, right, columns, color)
-            if first == columns:
-                first = end = right
-        _careful(source, line, u, v, du, dv, left, first, edges, color)
-        start = first
-        while start < end:
-            count = min(BLOCK, end - start)
-            _gather(flat, 3 * width, top_left, top_right, bottom_left, bottom_right, weight_x, weight_y,
-                    u + start * du, v + start * dv, du, dv, count)  # fmt: skip
-            _blend(top_left, top_right, bottom_left, bottom_right, weight_x, weight_y, line[3 * start : 3 * (start + count)], 3 * count)
+        # A wide read takes two bytes more than two pixels: the last column but one is left out.
+        first_u, end_u = _span(u, du, np.int64(0), np.int64(width - 2) << 32, columns)
+        first_v, end_v = _span(v, dv, np.int64(0), np.int64(height - 1) << 32, columns)
+        first, end = max(first_u, first_v), min(end_u, end_v)
+        if first >= end:
+            first = end = right
+        start = left
+        while start < right:
+            if start < first:
+                count = min(BLOCK, first - start)
+            elif start < end:
+                count = min(BLOCK, end - start)
+            else:
+                count = min(BLOCK, right - start)
+            if first <= start < end:
+                _gather(flat, 3 * width, corners, weight_x, weight_y, u + start * du, v + start * dv, du, dv, count)
+            else:
+                _gather_folded(flat, height, width, edges, corners, weight_x, weight_y, u + start * du, v + start * dv, du, dv, count)
+            _blend(bytes_of[0], bytes_of[1], bytes_of[2], bytes_of[3], weight_x.view(np.uint8), weight_y.view(np.uint8),
+                   mixed.view(np.uint8), 4 * count)  # fmt: skip
+            _pack(mixed, line, start, count)
             start += count
-        _careful(source, line, u, v, du, dv, end, right, edges, color)
