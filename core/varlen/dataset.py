@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,10 +17,21 @@ from numpy.typing import NDArray
 from varlen.codec import decode
 from varlen.draws import Peers
 from varlen.errors import DatasetError
-from varlen.files import Files
 from varlen.geometry import Size
 from varlen import rle
 from varlen.sample import Objects
+
+
+class Files(Protocol):
+    """Where image files come from: a folder, a zip, or a store of a server's."""
+
+    @property
+    def name(self) -> str:
+        """A short name for people."""
+
+    def read(self, path: str) -> bytes:
+        """The content of one file. Raises `DatasetError` naming it."""
+
 
 SPLITS = ("train", "validation", "test")
 
@@ -58,14 +69,14 @@ class Dataset:
     """Images, classes, splits and skeleton. Pictures are decoded when asked for, never kept."""
 
     def __init__(self, name: str, classes: Iterable[str], entries: Iterable[Entry], files: Files, skeleton: Skeleton | None = None,
-                 extra: dict[str, Any] | None = None) -> None:  # fmt: skip
+                 extra: dict[str, Any] | None = None, digests: dict[str, str] | None = None) -> None:  # fmt: skip
         self.name = name
         self.classes = tuple(classes)
         self.entries = {entry.key: entry for entry in sorted(entries, key=lambda entry: entry.key)}
         self.files = files
         self.skeleton = skeleton or Skeleton()
         self.extra = extra or {}
-        self._digests: dict[str, str] = {}
+        self._digests = dict(digests or {})
         self._peers: dict[str, Peers] = {}
 
     @cached_property

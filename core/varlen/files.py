@@ -102,10 +102,10 @@ class Archive:
             raise DatasetError(f"{self.path}: entry {path!r} can't be read ({error})") from None
 
 
-Files = Folder | Archive
+SourceFiles = Folder | Archive
 
 
-def open_files(path: Path | str) -> Files:
+def open_files(path: Path | str) -> SourceFiles:
     """The files of a dataset given as a folder, a zip or one of its annotation files."""
     path = Path(path)
     if path.is_dir():

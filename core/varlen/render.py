@@ -6,15 +6,17 @@ that would be written.
 
 from __future__ import annotations
 
+import hashlib
 import math
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
+from varlen import __version__
 from varlen.dataset import Dataset
 from varlen.effects import Blur, Recolor
 from varlen.geometry import Matrix, Size, scaling
@@ -97,6 +99,14 @@ class Renderer:
     def pixels(self, plan: Plan) -> Pixels:
         """Carry a plan out. The result may be a view of a cached picture: not to be written to."""
         return _Run(self, plan).pixels
+
+    def picture_key(self, plan: Plan) -> str:
+        """A name for the pixels a plan makes: equal plans on equal sources have equal names."""
+        return hashlib.sha256(repr(self._recipe(plan)).encode()).hexdigest()
+
+    def _recipe(self, plan: Plan) -> tuple[object, ...]:
+        tiles = [self._recipe(tile) for tile in plan.composite.tiles] if plan.composite else self.dataset.source_digest(plan.image)
+        return (__version__, plan.size, tiles, [replace(stage, members=[]) if isinstance(stage, Resample) else stage for stage in plan.stages])
 
     def source(self, image: str) -> Pixels:
         """A decoded source picture, kept for its next variant."""

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 
 from varlen.dataset import Dataset, Entry, Skeleton
 from varlen.errors import DatasetError
-from varlen.files import Files
+from varlen.files import SourceFiles
 from varlen.geometry import Size
 from varlen.labels.shapes import ring_areas, starts_of
 from varlen.rle import encode, expand, mask_of
@@ -34,12 +34,12 @@ _OBJECT_FIELDS = {"id", "image_id", "category_id", "bbox", "segmentation", "keyp
 _SPLIT_WORDS = {"train": "train", "training": "train", "val": "validation", "valid": "validation", "validation": "validation", "test": "test"}
 
 
-def annotation_files(files: Files) -> list[str]:
+def annotation_files(files: SourceFiles) -> list[str]:
     """The annotation files of a folder or zip, sorted."""
     return sorted(path for path in files.paths if path.endswith(".json") and ("/" not in path or re.fullmatch(r"annotations/[^/]+", path)))
 
 
-def recognise(files: Files) -> bool:
+def recognise(files: SourceFiles) -> bool:
     """Whether there is an annotation file of this form."""
     for path in annotation_files(files):
         head = files.read(path)[:200_000]
@@ -50,7 +50,7 @@ def recognise(files: Files) -> bool:
     return False
 
 
-def read(files: Files, only: str | None = None) -> Dataset:
+def read(files: SourceFiles, only: str | None = None) -> Dataset:
     """Read all annotation files, or `only` one. Raises `DatasetError` with file and place."""
     paths = [only] if only else annotation_files(files)
     reader = _Reader(files)
@@ -67,7 +67,7 @@ def _split_of(path: str) -> str:
 
 
 class _Reader:
-    def __init__(self, files: Files) -> None:
+    def __init__(self, files: SourceFiles) -> None:
         self.files = files
         self.categories: dict[int, dict[str, Any]] = {}
         self.entries: dict[str, Entry] = {}

@@ -22,6 +22,9 @@ if TYPE_CHECKING:
 Scope = Literal["train", "every"]
 Drawn = dict[str, Any]
 
+#: A parameter matters only while another has one of these values, e.g. {"mode": ["window"]}.
+When = dict[str, list[str]] | None
+
 
 def _pair(value: object) -> object:
     """A single number stands for a range of that one value."""
@@ -40,23 +43,23 @@ def _extra(control: str, unit: str, low: float | None, high: float | None, **mor
 
 
 def span(default: tuple[float, float], meaning: str, *, unit: str, low: float, high: float,
-         slider: tuple[float, float] | None = None, log: bool = False) -> Any:  # fmt: skip
+         slider: tuple[float, float] | None = None, log: bool = False, when: When = None) -> Any:  # fmt: skip
     """A range [low, high] to draw from, or one fixed number.
 
     `low` and `high` are the hard limits; `slider` is the part worth offering on a slider.
     """
     return Field(default, description=meaning,
-                 json_schema_extra=_extra("span", unit, low, high, slider=list(slider or (low, high)), log=log))  # fmt: skip
+                 json_schema_extra=_extra("span", unit, low, high, slider=list(slider or (low, high)), log=log, when=when))  # fmt: skip
 
 
-def number(default: float, meaning: str, *, unit: str, low: float, high: float) -> Any:
+def number(default: float, meaning: str, *, unit: str, low: float, high: float, when: When = None) -> Any:
     """One fixed number."""
-    return Field(default, description=meaning, json_schema_extra=_extra("number", unit, low, high, slider=[low, high]))
+    return Field(default, description=meaning, json_schema_extra=_extra("number", unit, low, high, slider=[low, high], when=when))
 
 
-def whole(default: int | None, meaning: str, *, unit: str, low: int, high: int, modes: tuple[str, ...] = ()) -> Any:
+def whole(default: int | None, meaning: str, *, unit: str, low: int, high: int, when: When = None) -> Any:
     """One whole number; None where the step finds it by itself."""
-    return Field(default, description=meaning, json_schema_extra=_extra("whole", unit, low, high, modes=list(modes) or None))
+    return Field(default, description=meaning, json_schema_extra=_extra("whole", unit, low, high, when=when))
 
 
 def option(default: Any, meaning: str, **more: Any) -> Any:
@@ -74,9 +77,9 @@ def scope(default: Literal["train", "every"]) -> Any:
     return Field(default, description="which images: the training split only, or every split", json_schema_extra=_extra("scope", "", None, None))
 
 
-def color(default: tuple[int, int, int], meaning: str) -> Any:
+def color(default: tuple[int, int, int], meaning: str, when: When = None) -> Any:
     """A color as red, green, blue in 0-255 levels."""
-    return Field(default, description=meaning, json_schema_extra=_extra("color", "levels", 0, 255))
+    return Field(default, description=meaning, json_schema_extra=_extra("color", "levels", 0, 255, when=when))
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,4 +159,4 @@ class EdgedStep(MoveStep):
     """A step that may expose area the picture does not reach."""
 
     edges: Literal["solid", "extend", "mirror", "wrap"] = option("solid", "how exposed area is filled", edges=True)
-    edge_color: Rgb = color((0, 0, 0), "the color of solid edges")
+    edge_color: Rgb = color((0, 0, 0), "the color of solid edges", when={"edges": ["solid"]})

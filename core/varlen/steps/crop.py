@@ -25,13 +25,13 @@ class Crop(MoveStep):
     mode: Literal["window", "centre", "random"] = option(
         "random", "window: the same pixels of every image; centre: a share of each side; random: drawn area, shape and place"
     )
-    left_px: int = whole(0, "left edge of the window", unit="px", low=0, high=LARGEST, modes=("window",))
-    top_px: int = whole(0, "top edge of the window", unit="px", low=0, high=LARGEST, modes=("window",))
-    width_px: int = whole(512, "width of the window", unit="px", low=1, high=LARGEST, modes=("window",))
-    height_px: int = whole(512, "height of the window", unit="px", low=1, high=LARGEST, modes=("window",))
-    fraction: float = number(0.8, "share of each side that is kept", unit="of side", low=0.01, high=1)
-    area_fraction: Span = span((0.5, 1.0), "share of the area that is kept", unit="of area", low=0.01, high=1)
-    aspect: Span = span((0.75, 1.33), "width over height of the part", unit="w/h", low=0.1, high=10, slider=(0.5, 2), log=True)
+    left_px: int = whole(0, "left edge of the window", unit="px", low=0, high=LARGEST, when={"mode": ["window"]})
+    top_px: int = whole(0, "top edge of the window", unit="px", low=0, high=LARGEST, when={"mode": ["window"]})
+    width_px: int = whole(512, "width of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window"]})
+    height_px: int = whole(512, "height of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window"]})
+    fraction: float = number(0.8, "share of each side that is kept", unit="of side", low=0.01, high=1, when={"mode": ["centre"]})
+    area_fraction: Span = span((0.5, 1.0), "share of the area that is kept", unit="of area", low=0.01, high=1, when={"mode": ["random"]})
+    aspect: Span = span((0.75, 1.33), "width over height of the part", unit="w/h", low=0.1, high=10, slider=(0.5, 2), log=True, when={"mode": ["random"]})
     scope: Scope = scope("train")
 
     @model_validator(mode="before")

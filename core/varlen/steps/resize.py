@@ -25,7 +25,7 @@ class Resize(MoveStep):
     fit: Literal["stretch", "letterbox", "cover"] = option(
         "letterbox", "stretch: to both sides, shape changes; letterbox: all of it, padded evenly; cover: fills the frame, the rest is cut evenly"
     )
-    pad_color: Rgb = color((114, 114, 114), "the color of the padding of a letterbox")
+    pad_color: Rgb = color((128, 128, 128), "the color of the padding", when={"fit": ["letterbox"]})
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {}

@@ -1,0 +1,33 @@
+.PHONY: start stop test bench lint format screenshots types steps-docs
+
+start:
+	@scripts/setup
+	@.venv/bin/python scripts/start.py
+
+stop:
+	@python3 scripts/postgres.py stop
+
+test:
+	@scripts/setup --dev
+	@scripts/check
+	@.venv/bin/python -m pytest
+
+bench:
+	@scripts/setup --dev
+	@.venv/bin/python benchmarks/run.py
+
+lint:
+	@scripts/setup --dev
+	@scripts/check
+
+format:
+	@.venv/bin/ruff format core server tests benchmarks scripts && .venv/bin/ruff check --fix -q core server tests benchmarks scripts
+	@cd web && npx biome check --write src
+
+types:
+	@cd server && ../.venv/bin/python manage.py spectacular --file schema.yaml
+	@cd web && npm run --silent types
+
+screenshots:
+	@scripts/setup --dev
+	@.venv/bin/python scripts/screenshots.py

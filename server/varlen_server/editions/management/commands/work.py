@@ -1,0 +1,26 @@
+"""The background worker. What an earlier worker left unfinished is put back first."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Any
+
+from django.core.management.base import BaseCommand
+from procrastinate.contrib.django import app
+
+from varlen_server.editions.rescue import put_back
+
+
+class Command(BaseCommand):
+    help = __doc__
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        asyncio.run(_work())
+
+
+async def _work() -> None:
+    worker_app = app.with_connector(app.connector.get_worker_connector())
+    async with worker_app.open_async():
+        # This machine has one worker, so whatever is “doing” now was its predecessor's.
+        await put_back(worker_app, silent_seconds=0)
+        await worker_app.run_worker_async(concurrency=1, shutdown_graceful_timeout=5)

@@ -1,0 +1,28 @@
+"""Jobs whose worker was killed stay “doing” for ever unless someone puts them back."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from procrastinate import App
+
+MOST_ATTEMPTS = 20
+SILENT_SECONDS = 30
+
+
+def register(app: App) -> None:
+    """Add the rescue to the worker's periodic tasks."""
+
+    @app.periodic(cron="* * * * *")
+    @app.task(name="rescue", queueing_lock="rescue", pass_context=True)
+    async def rescue(context: Any, timestamp: int) -> None:
+        await put_back(app)
+
+
+async def put_back(app: App, silent_seconds: float = SILENT_SECONDS) -> int:
+    """Put jobs back whose worker has been silent; returns how many."""
+    stalled = list(await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=silent_seconds))
+    for job in stalled:
+        if job.attempts < MOST_ATTEMPTS:
+            await app.job_manager.retry_job(job)
+    return len(stalled)

@@ -1,0 +1,45 @@
+"""Saving pipelines without losing anyone's work."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import IntegrityError, transaction
+
+from varlen.pipeline import Pipeline as CorePipeline
+from varlen.pipeline import from_json
+from varlen_server.errors import Conflict
+from varlen_server.pipelines.models import Document, Pipeline, Revision
+
+
+def register(pipeline: CorePipeline) -> str:
+    """Keep a document so that tiles can be addressed by its digest; returns the digest."""
+    digest = pipeline.digest
+    Document.objects.get_or_create(digest=digest, defaults={"document": pipeline.to_json()})
+    return digest
+
+
+def create(document: dict[str, Any]) -> Revision:
+    """A new pipeline with its first revision. Raises `PipelineError`."""
+    checked = from_json(document)
+    with transaction.atomic():
+        pipeline = Pipeline.objects.create(name=checked.name)
+        return Revision.objects.create(pipeline=pipeline, number=1, digest=checked.digest, document=checked.to_json())
+
+
+def save(pipeline: Pipeline, document: dict[str, Any], base: int) -> Revision:
+    """A further revision on top of revision `base`; raises `Conflict` when there is a newer one."""
+    checked = from_json(document)
+    with transaction.atomic():
+        latest = Pipeline.objects.select_for_update().get(pk=pipeline.pk).revisions.first()
+        if latest is not None and latest.number != base:
+            raise Conflict(f"“{pipeline.name}” was changed elsewhere: it is at revision {latest.number}, this window has {base}.")
+        if latest is not None and latest.digest == checked.digest:
+            return latest
+        try:
+            revision = Revision.objects.create(pipeline=pipeline, number=base + 1, digest=checked.digest, document=checked.to_json())
+        except IntegrityError:
+            raise Conflict(f"“{pipeline.name}” was changed elsewhere at the same moment.") from None
+        pipeline.name = checked.name
+        pipeline.save(update_fields=["name", "changed"])
+    return revision

@@ -1,0 +1,62 @@
+"""What the API says of pipelines and steps."""
+
+from __future__ import annotations
+
+from rest_framework import serializers
+
+from varlen_server.pipelines.models import Pipeline, Revision
+
+
+class RevisionSerializer(serializers.ModelSerializer):
+    pipeline = serializers.IntegerField(source="pipeline_id")
+    document = serializers.DictField()
+
+    class Meta:
+        model = Revision
+        fields = ("id", "pipeline", "number", "digest", "document", "created")
+
+
+class PipelineSerializer(serializers.ModelSerializer):
+    latest = serializers.SerializerMethodField()
+
+    class Meta:
+        model = Pipeline
+        fields = ("id", "name", "created", "changed", "latest")
+
+    def get_latest(self, pipeline: Pipeline) -> int:
+        latest = pipeline.revisions.first()
+        return latest.number if latest else 0
+
+
+class DocumentSerializer(serializers.Serializer):
+    document = serializers.DictField()
+
+
+class SaveSerializer(DocumentSerializer):
+    base = serializers.IntegerField(help_text="the revision this was made from")
+
+
+class ParameterSerializer(serializers.Serializer):
+    """One parameter of a step, enough to build its control."""
+
+    name = serializers.CharField()
+    meaning = serializers.CharField()
+    default = serializers.JSONField()
+    control = serializers.CharField(help_text="span, number, whole, option, color, probability or scope")
+    unit = serializers.CharField()
+    low = serializers.FloatField(required=False)
+    high = serializers.FloatField(required=False)
+    slider = serializers.ListField(child=serializers.FloatField(), required=False)
+    log = serializers.BooleanField(required=False)
+    edges = serializers.BooleanField(required=False)
+    when = serializers.DictField(child=serializers.ListField(child=serializers.CharField()), required=False)
+    options = serializers.ListField(child=serializers.CharField(), required=False)
+
+
+class StepSerializer(serializers.Serializer):
+    step = serializers.CharField()
+    kind = serializers.CharField()
+    purpose = serializers.CharField()
+    meaning = serializers.CharField()
+    parameters = ParameterSerializer(many=True)
+    schema = serializers.DictField()

@@ -1,0 +1,24 @@
+"""Renderers kept ready between requests, sharing one cache of decoded pictures."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from rest_framework.exceptions import NotFound
+
+from varlen.pipeline import from_json
+from varlen.render import PictureCache, Renderer
+from varlen_server.datasets.library import load
+from varlen_server.datasets.models import Dataset
+from varlen_server.pipelines.models import Document
+
+_cache = PictureCache(384 << 20)
+
+
+@lru_cache(maxsize=64)
+def renderer_for(dataset: int, dataset_digest: str, pipeline_digest: str) -> Renderer:
+    """A renderer for a snapshot and a pipeline that was registered before."""
+    document = Document.objects.filter(pk=pipeline_digest).first()
+    if document is None or not Dataset.objects.filter(pk=dataset, digest=dataset_digest).exists():
+        raise NotFound("There is no such tile: the pipeline or the dataset is not known here.")
+    return Renderer(load(dataset, dataset_digest), from_json(document.document), _cache)

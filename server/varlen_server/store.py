@@ -1,0 +1,48 @@
+"""Pictures on disk, named by their content.
+
+No Django here: worker processes of an export load this alone.
+"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+from varlen.errors import DatasetError
+
+
+def path_of(root: Path, digest: str) -> Path:
+    """Where the picture with this SHA-256 (hex) lies."""
+    return root / digest[:2] / digest
+
+
+def keep(root: Path, digest: str, data: bytes) -> None:
+    """Store a picture unless it is there."""
+    path = path_of(root, digest)
+    if not path.exists():
+        write_whole(path, data)
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Write a file under a name of its own and move it in place: it is there whole or not at all."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.NamedTemporaryFile(dir=path.parent, delete=False) as part:
+        part.write(data)
+        part.flush()
+        os.fsync(part.fileno())
+    os.replace(part.name, path)
+
+
+class StoredFiles:
+    """The image files of an imported dataset, by their keys."""
+
+    def __init__(self, name: str, root: Path, digests: dict[str, str]) -> None:
+        self.name, self.root, self.digests = name, root, digests
+
+    def read(self, path: str) -> bytes:
+        """The content of one image. Raises `DatasetError` naming it."""
+        try:
+            return path_of(self.root, self.digests[path]).read_bytes()
+        except (OSError, KeyError):
+            raise DatasetError(f"{path}: its file is gone from {self.root}") from None

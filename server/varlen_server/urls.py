@@ -1,0 +1,45 @@
+"""Every address of the server: the API, and the screens for all others."""
+
+from __future__ import annotations
+
+from django.conf import settings
+from django.http import FileResponse, HttpRequest, HttpResponse
+from django.http.response import HttpResponseBase
+from django.urls import path, re_path
+from drf_spectacular.views import SpectacularAPIView
+
+from varlen_server.datasets import views as datasets
+from varlen_server.editions import views as editions
+from varlen_server.pipelines import views as pipelines
+from varlen_server.sheet import views as sheet
+
+_TILE = "api/tiles/<int:dataset>/<slug:snapshot>/<slug:pipeline>/<int:image>/<int:variant>"
+
+
+def screens(request: HttpRequest) -> HttpResponseBase:
+    """The page that holds all screens."""
+    page = settings.WEB / "index.html"
+    if not page.exists():
+        return HttpResponse("The screens are not built yet: run 'make start'.", status=503, content_type="text/plain")
+    return FileResponse(page.open("rb"), content_type="text/html", headers={"Cache-Control": "no-cache"})
+
+
+urlpatterns = [
+    path("api/schema", SpectacularAPIView.as_view()),
+    path("api/datasets", datasets.DatasetList.as_view()),
+    path("api/datasets/upload", datasets.DatasetUpload.as_view()),
+    path("api/datasets/<int:pk>/rows", datasets.DatasetRows.as_view()),
+    path("api/pictures/<slug:sha256>/<int:width>.jpg", datasets.Picture.as_view()),
+    path("api/steps", pipelines.Steps.as_view()),
+    path("api/pipelines", pipelines.PipelineList.as_view()),
+    path("api/pipelines/<int:pk>", pipelines.LatestRevision.as_view()),
+    path("api/sheet", sheet.Sheet.as_view()),
+    path("api/ledger", sheet.Ledger.as_view()),
+    path(f"{_TILE}/<int:width>.jpg", sheet.Tile.as_view()),
+    path(f"{_TILE}/trace", sheet.Trace.as_view()),
+    path("api/editions", editions.EditionList.as_view()),
+    path("api/editions/<int:pk>", editions.EditionDetail.as_view()),
+    path("api/editions/<int:pk>/cancel", editions.EditionCancel.as_view()),
+    path("api/editions/<int:pk>/download", editions.EditionDownload.as_view()),
+    re_path(r"^(?!api/|static/|assets/).*$", screens),
+]

@@ -1,0 +1,84 @@
+import { Button, Flex, IconButton, NativeSelect, Text } from "@chakra-ui/react";
+import { Redo2, Shuffle, Undo2 } from "lucide-react";
+import { useStore } from "zustand";
+import type { Dataset, PipelineDocument } from "../api/client";
+import { redo, undo, useDraft } from "../state/draft";
+import { NumberField } from "./controls/NumberField";
+import type { Saving } from "./saving";
+
+const MOST_SEED = 2 ** 31;
+
+/** Other random numbers for everything. */
+export function reshuffle(): void {
+  useDraft.getState().change((document) => ({ ...document, seed: Math.floor(Math.random() * MOST_SEED) % 100_000 }));
+}
+
+interface Props {
+  datasets: Dataset[];
+  dataset: Dataset;
+  choose: (id: number) => void;
+  document: PipelineDocument;
+  saving: Saving;
+}
+
+/** The bench's line in the header: what is on it, the seed, undo and redo. */
+export function BenchTools({ datasets, dataset, choose, document, saving }: Props) {
+  const { pastStates, futureStates } = useStore(useDraft.temporal);
+  return (
+    <Flex align="center" gap={3} width="100%" minWidth={0} fontSize="13px">
+      <NativeSelect.Root size="xs" width="180px" flex="none">
+        <NativeSelect.Field aria-label="Dataset" value={dataset.id} onChange={(event) => choose(Number(event.target.value))}>
+          {datasets.map((row) => (
+            <option key={row.id} value={row.id}>
+              {row.name}
+            </option>
+          ))}
+        </NativeSelect.Field>
+        <NativeSelect.Indicator />
+      </NativeSelect.Root>
+      <Text truncate>
+        <Text as="span" fontWeight={600}>
+          {document.name}
+        </Text>
+        <Text as="span" color="fg.muted" data-testid="revision">
+          {" "}
+          · revision {saving.revision ?? "…"} {saving.state}
+        </Text>
+      </Text>
+      {saving.conflict && (
+        <Flex align="center" gap={2} color="loss" minWidth={0}>
+          <Text truncate title={saving.conflict}>
+            changed elsewhere
+          </Text>
+          <Button size="xs" variant="outline" onClick={saving.takeTheirs}>
+            Take theirs
+          </Button>
+          <Button size="xs" variant="outline" onClick={saving.keepMine}>
+            Keep mine
+          </Button>
+        </Flex>
+      )}
+      <Flex ml="auto" align="center" gap={1} flex="none">
+        <Text color="fg.muted">seed</Text>
+        <NumberField
+          label="Seed"
+          value={document.seed}
+          low={0}
+          high={Number.MAX_SAFE_INTEGER}
+          whole
+          width="76px"
+          change={(value) => value !== null && useDraft.getState().change((current) => ({ ...current, seed: value }))}
+        />
+        <IconButton size="xs" variant="ghost" aria-label="Reshuffle" title="Reshuffle: a new seed (R)" onClick={reshuffle}>
+          <Shuffle size={15} />
+        </IconButton>
+        <IconButton size="xs" variant="ghost" aria-label="Undo" title="Undo (Ctrl+Z)" disabled={!pastStates.length} onClick={undo}>
+          <Undo2 size={15} />
+        </IconButton>
+        <IconButton size="xs" variant="ghost" aria-label="Redo" title="Redo (Ctrl+Shift+Z)" disabled={!futureStates.length} onClick={redo}>
+          <Redo2 size={15} />
+        </IconButton>
+      </Flex>
+    </Flex>
+  );
+}

@@ -1,0 +1,120 @@
+import { Box, Button, Checkbox, Flex, Text } from "@chakra-ui/react";
+import type { Dataset, Ledger, PipelineDocument } from "../api/client";
+import { useView } from "../state/view";
+import { NumberField } from "./controls/NumberField";
+import { percent, sayName } from "./values";
+
+const SPLIT_WORDS: Record<string, string> = { train: "training" };
+
+export const saySplit = (split: string) => SPLIT_WORDS[split] ?? split;
+
+export function sayBytes(bytes: number): string {
+  if (bytes < 1e6) return `${Math.max(1, Math.round(bytes / 1e3))} kB`;
+  return bytes < 1e9 ? `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB` : `${(bytes / 1e9).toFixed(1)} GB`;
+}
+
+export function saySeconds(seconds: number): string {
+  if (seconds < 90) return `${Math.max(1, Math.round(seconds))} s`;
+  return seconds < 5400 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`;
+}
+
+interface Props {
+  dataset: Dataset;
+  document: PipelineDocument;
+  ledger: Ledger | undefined;
+  make: () => void;
+}
+
+/** Exact counts, what becomes of objects, and the button that makes an edition. */
+export function LedgerBar({ dataset, document, ledger, make }: Props) {
+  const { variants, originals } = useView((view) => view.edition);
+  const training = dataset.splits.find((split) => split.split === "train")?.images ?? 0;
+  const all = ledger ? ledger.kept + ledger.clipped + ledger.dropped : 0;
+  const worst = ledger?.blame[0];
+  const worstStep = document.steps.find((step) => step.id === worst?.step);
+  return (
+    <Flex
+      as="section"
+      aria-label="Ledger"
+      height="64px"
+      flex="none"
+      align="center"
+      gap={6}
+      px={4}
+      borderTopWidth="1px"
+      bg="bg.raised"
+      fontSize="12.5px"
+      overflow="hidden"
+    >
+      <Box flex="none">
+        <Text fontWeight={650} fontSize="14px" data-testid="ledger-counts">
+          {ledger
+            ? Object.entries(ledger.counts)
+                .map(([split, count]) => `${count} ${saySplit(split)}`)
+                .join(" + ")
+            : "…"}
+        </Text>
+        <Flex align="center" gap={2} color="fg.muted" mt="2px">
+          <span>{training} training images ×</span>
+          <NumberField
+            label="Variants of each training image"
+            value={variants}
+            low={0}
+            high={1000}
+            whole
+            width="52px"
+            change={(value) => useView.setState((view) => ({ edition: { ...view.edition, variants: value ?? 0 } }))}
+          />
+          <span>variants</span>
+          <Checkbox.Root
+            size="xs"
+            checked={originals}
+            onCheckedChange={({ checked }) => useView.setState((view) => ({ edition: { ...view.edition, originals: checked === true } }))}
+          >
+            <Checkbox.HiddenInput />
+            <Checkbox.Control />
+            <Checkbox.Label fontWeight={400}>+ originals</Checkbox.Label>
+          </Checkbox.Root>
+        </Flex>
+      </Box>
+      {ledger && all > 0 && (
+        <Box flex="1 1 260px" minWidth="180px" maxWidth="380px">
+          <Text truncate>
+            objects {percent(ledger.kept / all)} whole · {percent(ledger.clipped / all)} clipped ·{" "}
+            <Text as="span" color={ledger.dropped ? "loss" : undefined}>
+              {percent(ledger.dropped / all)} lost
+            </Text>
+          </Text>
+          <Flex height="5px" my="3px" role="img" aria-label="shares of objects whole, clipped and lost">
+            <Box flexGrow={ledger.kept} bg="fg.muted" />
+            <Box flexGrow={ledger.clipped} bg="amber.solid" />
+            <Box flexGrow={ledger.dropped} bg="loss" />
+          </Flex>
+          <Text color="fg.muted" truncate>
+            {worst
+              ? `most lost by ${worstStep ? sayName(worstStep.step) : worst.step}: ${worst.count} of ${all}`
+              : `none lost in ${ledger.sampled} sampled variants`}
+          </Text>
+        </Box>
+      )}
+      {ledger && (
+        <>
+          <Figures lines={[`blank ${percent(ledger.blank_share)}`, `${ledger.passes.toFixed(1)} passes per variant`]} />
+          <Figures lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
+        </>
+      )}
+      <Button ml="auto" flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">
+        Make an edition
+      </Button>
+    </Flex>
+  );
+}
+
+function Figures({ lines }: { lines: [string, string] }) {
+  return (
+    <Box flex="none" whiteSpace="nowrap">
+      <Text>{lines[0]}</Text>
+      <Text color="fg.muted">{lines[1]}</Text>
+    </Box>
+  );
+}

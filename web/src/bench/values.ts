@@ -1,0 +1,53 @@
+import type { Parameter, PipelineStep, StepFacts } from "../api/client";
+
+const short = (value: number) => `${Number(value.toFixed(Math.abs(value) < 10 ? 2 : 1))}`;
+
+/** A range the way people say it: “±12°”, “0 – 1.2 px”, “0.8 – 1.25 ×”. */
+export function sayRange([low, high]: readonly [number, number], unit: string): string {
+  const mark = unit === "degrees" ? "°" : unit === "×" ? "×" : unit === "px" ? " px" : "";
+  if (low === high) return `${short(low)}${mark}`;
+  if (low === -high) return `±${short(high)}${mark}`;
+  return `${short(low)} – ${short(high)}${mark}`;
+}
+
+/** Whether a parameter matters for a step as it is set. */
+export function matters(parameter: Parameter, step: PipelineStep): boolean {
+  return Object.entries(parameter.when ?? {}).every(([name, values]) => values.includes(String(step[name])));
+}
+
+/** One line under a stop: what the step does as it is set. */
+export function sayStep(step: PipelineStep, facts: StepFacts | undefined): string {
+  const span = (name: string) => step[name] as [number, number];
+  switch (step.step) {
+    case "rotate":
+      return `${sayRange(span("degrees"), "degrees")}${step.frame === "keep" ? `, ${edgesWord(step.edges)}` : `, ${step.frame}`}`;
+    case "resize":
+      return `${step.width_px}×${step.height_px} ${step.fit}`;
+    case "color_jitter":
+      return `light ${sayRange(span("brightness_factor"), "×")}`;
+    case "crop":
+      return step.mode === "window"
+        ? `${step.width_px}×${step.height_px} px`
+        : step.mode === "centre"
+          ? `centre ${short(Number(step.fraction) * 100)} %`
+          : `${sayRange(span("area_fraction").map((value) => value * 100) as [number, number], "")} % of area`;
+  }
+  const first = facts?.parameters.find((parameter) => !["probability", "scope"].includes(parameter.name) && matters(parameter, step));
+  if (!first) return "";
+  const value = step[first.name];
+  return Array.isArray(value) && first.control === "span" ? sayRange(value as [number, number], first.unit) : String(value);
+}
+
+function edgesWord(edges: unknown): string {
+  return { mirror: "mirrored", solid: "solid", extend: "extended", wrap: "wrapped" }[String(edges)] ?? String(edges);
+}
+
+/** “color_jitter” as people read it. */
+export const sayName = (name: string) => name.replaceAll("_", " ");
+
+/** “brightness_factor” → “brightness”; the unit stands beside it. */
+export function sayParameter(parameter: Parameter): string {
+  return parameter.name.replace(/_(degrees|px|factor|fraction|levels)$/, "").replaceAll("_", " ");
+}
+
+export const percent = (share: number, digits = 1) => `${(share * 100).toFixed(digits)} %`;

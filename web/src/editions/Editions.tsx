@@ -1,0 +1,44 @@
+import { Box, Flex, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { api, take } from "../api/client";
+import { Refused } from "../shell/Refused";
+import { ViewTools } from "../shell/ViewTools";
+import { EditionProgress } from "./EditionProgress";
+
+/** Every edition, newest first: what it is made from, how far it is, where to get it. */
+export function Editions() {
+  const editions = useQuery({ queryKey: ["editions"], queryFn: () => take(api.GET("/api/editions")), refetchOnMount: "always" });
+  return (
+    <Box height="100%" overflowY="auto" px={6} py={5}>
+      <ViewTools>
+        <Text color="fg.muted">{editions.data ? `${editions.data.length} editions` : ""}</Text>
+      </ViewTools>
+      {editions.error && <Refused error={editions.error} />}
+      {editions.data?.length === 0 && (
+        <Text color="fg.muted">No edition yet. Make one from the bench: it freezes dataset, pipeline and seed.</Text>
+      )}
+      <Flex direction="column" maxWidth="980px">
+        {editions.data?.map((edition) => (
+          <Flex key={edition.id} as="article" aria-label={edition.name} gap={8} py={5} borderBottomWidth="1px">
+            <Box width="320px" flex="none">
+              <Text fontWeight={650} fontSize="15px">
+                {edition.name}
+              </Text>
+              <Text color="fg.muted" mt={1}>
+                {edition.dataset_name} through {edition.pipeline_name}
+              </Text>
+              <Text color="fg.muted" fontSize="12.5px">
+                seed {String(edition.document.seed)} · {String(edition.order.variants)} variants
+                {edition.order.originals ? " + originals" : ""} ·{" "}
+                {new Date(edition.created).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}
+              </Text>
+            </Box>
+            <Box flex="1" minWidth={0}>
+              <EditionProgress id={edition.id} />
+            </Box>
+          </Flex>
+        ))}
+      </Flex>
+    </Box>
+  );
+}

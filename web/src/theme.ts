@@ -1,0 +1,79 @@
+import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
+
+/** Neutral grays without tint for every surface, one amber for what is active. */
+const config = defineConfig({
+  globalCss: {
+    html: { colorPalette: "amber", fontSize: "14px" },
+    "html, body, #root": { height: "100%" },
+    body: { fontVariantNumeric: "tabular-nums", background: "bg", color: "fg", lineHeight: 1.35 },
+    "*": { _motionReduce: { transition: "none !important", animation: "none !important" } },
+  },
+  theme: {
+    tokens: {
+      fonts: { body: { value: "'Inter Variable', sans-serif" }, heading: { value: "'Inter Variable', sans-serif" } },
+      colors: {
+        gray: {
+          50: { value: "#f6f6f6" },
+          100: { value: "#ececec" },
+          200: { value: "#dcdcdc" },
+          300: { value: "#c4c4c4" },
+          400: { value: "#a3a3a3" },
+          500: { value: "#7c7c7c" },
+          600: { value: "#585858" },
+          700: { value: "#444444" },
+          800: { value: "#2e2e2e" },
+          900: { value: "#222222" },
+          950: { value: "#1a1a1a" },
+        },
+        amber: {
+          50: { value: "#fff7e8" },
+          100: { value: "#fde9c4" },
+          200: { value: "#f9d595" },
+          300: { value: "#f4bf63" },
+          400: { value: "#efac3f" },
+          500: { value: "#e2982a" },
+          600: { value: "#b87515" },
+          700: { value: "#8f5a0d" },
+          800: { value: "#5c3c10" },
+          900: { value: "#3a290f" },
+          950: { value: "#241a0b" },
+        },
+      },
+    },
+    semanticTokens: {
+      colors: {
+        bg: {
+          DEFAULT: { value: { _light: "{colors.gray.50}", _dark: "{colors.gray.950}" } },
+          raised: { value: { _light: "#ffffff", _dark: "{colors.gray.900}" } },
+          sunken: { value: { _light: "{colors.gray.100}", _dark: "#131313" } },
+          panel: { value: { _light: "#ffffff", _dark: "{colors.gray.900}" } },
+        },
+        fg: {
+          DEFAULT: { value: { _light: "#1a1a1a", _dark: "#ececec" } },
+          muted: { value: { _light: "#555555", _dark: "#b0b0b0" } },
+        },
+        border: { DEFAULT: { value: { _light: "{colors.gray.200}", _dark: "#363636" } } },
+        loss: { value: { _light: "#a34400", _dark: "#ef7f3f" } },
+        amber: {
+          solid: { value: { _light: "{colors.amber.500}", _dark: "{colors.amber.400}" } },
+          contrast: { value: "#1a1206" },
+          fg: { value: { _light: "{colors.amber.700}", _dark: "{colors.amber.400}" } },
+          muted: { value: { _light: "{colors.amber.100}", _dark: "{colors.amber.800}" } },
+          subtle: { value: { _light: "{colors.amber.50}", _dark: "{colors.amber.900}" } },
+          emphasized: { value: { _light: "{colors.amber.200}", _dark: "{colors.amber.700}" } },
+          focusRing: { value: { _light: "{colors.amber.600}", _dark: "{colors.amber.400}" } },
+          border: { value: { _light: "{colors.amber.400}", _dark: "{colors.amber.700}" } },
+        },
+      },
+    },
+  },
+});
+
+export const system = createSystem(defaultConfig, config);
+
+/** Class colors that color-blind readers can tell apart (Okabe and Ito, 2008). */
+const CLASS_COLORS = ["#56b4e9", "#e69f00", "#35c194", "#f0e442", "#e08bb8", "#ff7b39", "#5b9bd5"];
+
+export function classColor(classes: readonly string[], name: string): string {
+  return CLASS_COLORS[Math.max(0, classes.indexOf(name)) % CLASS_COLORS.length] ?? "#ffffff";
+}
