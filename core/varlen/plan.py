@@ -72,7 +72,7 @@ Stage = Resample | Recolor | Blur
 
 @dataclass(slots=True)
 class Composite:
-    """A canvas filled by several plans, each into its own window."""
+    """A canvas filled by several plans, each into its own window; the first is the picture's own."""
 
     step: str
     tiles: list[Plan]

@@ -119,7 +119,10 @@ class Renderer:
     def _labels(self, plan: Plan) -> Labels:
         rules = self.pipeline.labels
         if plan.composite:
-            labels = Labels.join([self._labels(tile) for tile in plan.composite.tiles])
+            groups = [self._labels(tile) for tile in plan.composite.tiles]
+            for partner in groups[1:]:
+                partner.forget_unseen(plan.composite.step)
+            labels = Labels.join(groups)
         else:
             labels = start(self.dataset.entries[plan.image].objects, rules)
         for stage in plan.stages:

@@ -236,6 +236,8 @@ def file_for(split: str, name: str) -> str:
 
 def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dict[str, Any]]:
     """One picture's annotations, all but the ids."""
+    if len(objects) == 0:
+        return []
     categories = dataset.extra.get("coco", {}).get("categories")
     boxes = np.concatenate([objects.boxes[:, :2], objects.boxes[:, 2:] - objects.boxes[:, :2]], 1)
     areas = _short(boxes[:, 2] * boxes[:, 3])
@@ -279,7 +281,7 @@ def _described_polygons(objects: Objects) -> dict[int, tuple[list[list[float]], 
 
 def _described_keypoints(objects: Objects) -> list[tuple[list[float], int]]:
     points = objects.keypoints
-    if points.shape[1] == 0:
+    if points.size == 0:
         return []
     written = np.where(points[:, :, 2:] > 0, points - [0.5, 0.5, 0.0], 0.0)
     return list(zip(_short(written.reshape(len(points), -1)), np.count_nonzero(points[:, :, 2] > 0, axis=1).tolist(), strict=True))

@@ -54,6 +54,10 @@ class Labels:
         self.clipped = [self.clipped[place] for place in places]
         self.small = [self.small[place] for place in places]
 
+    def forget_unseen(self, step: str) -> None:
+        """Leave out of the losses what a partner never brought along: its objects outside its cell."""
+        self.dropped = [fate for fate in self.dropped if fate.step != step or fate.share > 0.0]
+
     @staticmethod
     def join(groups: list[Labels]) -> Labels:
         """The labels of several pictures as those of one."""

@@ -22,9 +22,13 @@ COMMON = ("step", "id", "probability", "scope", "enabled")
 def describe(cls: type[Step]) -> dict[str, Any]:
     """One step of the catalogue as JSON: what the screen, the docs and `varlen steps` show."""
     parameters = []
-    for name, field in cls.model_fields.items():
+    # A step's own parameters first, then what it shares with others of its kind.
+    shared = [name for base in reversed(cls.__mro__[1:]) if issubclass(base, Step) for name in base.model_fields]
+    ordered = [name for name in cls.model_fields if name not in shared] + [name for name in dict.fromkeys(shared) if name in cls.model_fields]
+    for name in ordered:
         if name in ("step", "id", "enabled"):
             continue
+        field = cls.model_fields[name]
         extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
         facts = {"name": name, "meaning": field.description or "", "default": field.default, **extra}
         if extra.get("control") in ("option", "scope"):

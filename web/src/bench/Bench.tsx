@@ -120,7 +120,13 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
           <StepPanel step={step} facts={facts} />
         </Box>
       </Flex>
-      <LedgerBar dataset={dataset} document={document} ledger={ledger.data} make={() => setMaking(true)} />
+      <LedgerBar
+        dataset={dataset}
+        document={document}
+        ledger={ledger.data}
+        stale={sheet.isFetching || ledger.isFetching}
+        make={() => setMaking(true)}
+      />
       {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}
     </Flex>
   );

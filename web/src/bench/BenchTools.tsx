@@ -50,10 +50,10 @@ export function BenchTools({ datasets, dataset, choose, document, saving }: Prop
           <Text truncate title={saving.conflict}>
             changed elsewhere
           </Text>
-          <Button size="xs" variant="outline" onClick={saving.takeTheirs}>
+          <Button colorPalette="gray" size="xs" variant="outline" onClick={saving.takeTheirs}>
             Take theirs
           </Button>
-          <Button size="xs" variant="outline" onClick={saving.keepMine}>
+          <Button colorPalette="gray" size="xs" variant="outline" onClick={saving.keepMine}>
             Keep mine
           </Button>
         </Flex>
@@ -69,13 +69,36 @@ export function BenchTools({ datasets, dataset, choose, document, saving }: Prop
           width="76px"
           change={(value) => value !== null && useDraft.getState().change((current) => ({ ...current, seed: value }))}
         />
-        <IconButton size="xs" variant="ghost" aria-label="Reshuffle" title="Reshuffle: a new seed (R)" onClick={reshuffle}>
+        <IconButton
+          colorPalette="gray"
+          size="xs"
+          variant="ghost"
+          aria-label="Reshuffle"
+          title="Reshuffle: a new seed (R)"
+          onClick={reshuffle}
+        >
           <Shuffle size={15} />
         </IconButton>
-        <IconButton size="xs" variant="ghost" aria-label="Undo" title="Undo (Ctrl+Z)" disabled={!pastStates.length} onClick={undo}>
+        <IconButton
+          colorPalette="gray"
+          size="xs"
+          variant="ghost"
+          aria-label="Undo"
+          title="Undo (Ctrl+Z)"
+          disabled={!pastStates.length}
+          onClick={undo}
+        >
           <Undo2 size={15} />
         </IconButton>
-        <IconButton size="xs" variant="ghost" aria-label="Redo" title="Redo (Ctrl+Shift+Z)" disabled={!futureStates.length} onClick={redo}>
+        <IconButton
+          colorPalette="gray"
+          size="xs"
+          variant="ghost"
+          aria-label="Redo"
+          title="Redo (Ctrl+Shift+Z)"
+          disabled={!futureStates.length}
+          onClick={redo}
+        >
           <Redo2 size={15} />
         </IconButton>
       </Flex>

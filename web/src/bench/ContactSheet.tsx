@@ -84,7 +84,7 @@ const Row = memo(function Row({ image, tiles, dataset, tileWidth, stale, stepNam
   const width = pictureWidth(tileWidth);
   const ghosts = useMemo(() => lostOnes(image, tiles, stepNames), [image, tiles, stepNames]);
   return (
-    <Flex gap="12px" align="flex-start" data-row={image.id} width="max-content">
+    <Flex gap="12px" align="flex-start" data-row={image.id} width="max-content" title={image.key}>
       <TileView
         row={image.id}
         label={`Original ${image.key}`}

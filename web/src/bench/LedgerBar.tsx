@@ -8,6 +8,17 @@ const SPLIT_WORDS: Record<string, string> = { train: "training" };
 
 export const saySplit = (split: string) => SPLIT_WORDS[split] ?? split;
 
+const ORDER = ["train", "validation", "test"];
+
+/** “192 training + 6 validation + 6 test”, in that order wherever the counts come from. */
+export function sayCounts(counts: Record<string, number>): string {
+  const rank = (split: string) => (ORDER.includes(split) ? ORDER.indexOf(split) : ORDER.length);
+  return Object.entries(counts)
+    .sort(([a], [b]) => rank(a) - rank(b))
+    .map(([split, count]) => `${count} ${saySplit(split)}`)
+    .join(" + ");
+}
+
 export function sayBytes(bytes: number): string {
   if (bytes < 1e6) return `${Math.max(1, Math.round(bytes / 1e3))} kB`;
   return bytes < 1e9 ? `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB` : `${(bytes / 1e9).toFixed(1)} GB`;
@@ -22,12 +33,15 @@ interface Props {
   dataset: Dataset;
   document: PipelineDocument;
   ledger: Ledger | undefined;
+  /** True while the figures for newer settings are awaited. */
+  stale: boolean;
   make: () => void;
 }
 
 /** Exact counts, what becomes of objects, and the button that makes an edition. */
-export function LedgerBar({ dataset, document, ledger, make }: Props) {
+export function LedgerBar({ dataset, document, ledger, stale, make }: Props) {
   const { variants, originals } = useView((view) => view.edition);
+  const dim = stale ? 0.5 : 1;
   const training = dataset.splits.find((split) => split.split === "train")?.images ?? 0;
   const all = ledger ? ledger.kept + ledger.clipped + ledger.dropped : 0;
   const worst = ledger?.blame[0];
@@ -47,12 +61,8 @@ export function LedgerBar({ dataset, document, ledger, make }: Props) {
       overflow="hidden"
     >
       <Box flex="none">
-        <Text fontWeight={650} fontSize="14px" data-testid="ledger-counts">
-          {ledger
-            ? Object.entries(ledger.counts)
-                .map(([split, count]) => `${count} ${saySplit(split)}`)
-                .join(" + ")
-            : "…"}
+        <Text fontWeight={650} fontSize="14px" data-testid="ledger-counts" opacity={dim}>
+          {ledger ? sayCounts(ledger.counts) : "…"}
         </Text>
         <Flex align="center" gap={2} color="fg.muted" mt="2px">
           <span>{training} training images ×</span>
@@ -78,7 +88,7 @@ export function LedgerBar({ dataset, document, ledger, make }: Props) {
         </Flex>
       </Box>
       {ledger && all > 0 && (
-        <Box flex="1 1 260px" minWidth="180px" maxWidth="380px">
+        <Box flex="1 1 260px" minWidth="180px" maxWidth="380px" opacity={dim}>
           <Text truncate>
             objects {percent(ledger.kept / all)} whole · {percent(ledger.clipped / all)} clipped ·{" "}
             <Text as="span" color={ledger.dropped ? "loss" : undefined}>
@@ -99,8 +109,8 @@ export function LedgerBar({ dataset, document, ledger, make }: Props) {
       )}
       {ledger && (
         <>
-          <Figures lines={[`blank ${percent(ledger.blank_share)}`, `${ledger.passes.toFixed(1)} passes per variant`]} />
-          <Figures lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
+          <Figures dim={dim} lines={[`blank ${percent(ledger.blank_share)}`, `${ledger.passes.toFixed(1)} passes per variant`]} />
+          <Figures dim={dim} lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
         </>
       )}
       <Button ml="auto" flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">
@@ -110,9 +120,9 @@ export function LedgerBar({ dataset, document, ledger, make }: Props) {
   );
 }
 
-function Figures({ lines }: { lines: [string, string] }) {
+function Figures({ lines, dim }: { lines: [string, string]; dim: number }) {
   return (
-    <Box flex="none" whiteSpace="nowrap">
+    <Box flex="none" whiteSpace="nowrap" opacity={dim}>
       <Text>{lines[0]}</Text>
       <Text color="fg.muted">{lines[1]}</Text>
     </Box>

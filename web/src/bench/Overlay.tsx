@@ -21,7 +21,7 @@ export const objectName = (object: { image: string; id: string }) => `${object.i
 
 /** Labels as vectors over a picture; coordinates are the picture's own, so they sit where the numbers say. */
 export const Overlay = memo(function Overlay({ width, height, zoom, objects, classes, lines, layers, lit, onPoint }: Props) {
-  const dot = 2.2 / zoom;
+  const dot = Math.min(3, Math.max(1.1, (width * zoom) / 160)) / zoom;
   return (
     <svg
       viewBox={`0 0 ${width} ${height}`}
@@ -97,9 +97,8 @@ export const Overlay = memo(function Overlay({ width, height, zoom, objects, cla
                       cy={y}
                       r={dot}
                       fill={seen > 1 ? "#fff" : "none"}
-                      stroke={seen > 1 ? "#000" : "#fff"}
-                      strokeOpacity={seen > 1 ? 0.6 : 1}
-                      strokeWidth={0.8}
+                      stroke="#fff"
+                      strokeWidth={seen > 1 ? 0 : 0.8}
                       vectorEffect="non-scaling-stroke"
                     />
                   ) : null,
@@ -110,8 +109,7 @@ export const Overlay = memo(function Overlay({ width, height, zoom, objects, cla
               <text
                 x={Math.max(x0, 2 / zoom)}
                 y={y0 > 13 / zoom ? y0 - 3 / zoom : y1 + 11 / zoom}
-                fontSize={11 / zoom}
-                fontWeight={600}
+                style={{ fontSize: `${11 / zoom}px`, fontWeight: 600 }}
                 fill={color}
                 stroke="#000"
                 strokeOpacity={0.75}

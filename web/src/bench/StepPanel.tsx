@@ -47,10 +47,11 @@ export function StepPanel({ step, facts }: { step: PipelineStep | undefined; fac
         ))}
       </Flex>
       <Flex mt={6} gap={2}>
-        <Button size="xs" variant="outline" onClick={reset}>
+        <Button colorPalette="gray" size="xs" variant="outline" onClick={reset}>
           <RotateCcw size={13} /> Defaults
         </Button>
         <IconButton
+          colorPalette="gray"
           size="xs"
           variant="outline"
           aria-label="Take this step out"

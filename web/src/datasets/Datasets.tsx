@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Upload } from "lucide-react";
 import { useRef, useState } from "react";
 import { api, type Dataset, type LabelObject, Refusal, take } from "../api/client";
-import { saySplit } from "../bench/LedgerBar";
+import { sayCounts } from "../bench/LedgerBar";
 import { pictureWidth, TileView } from "../bench/TileView";
 import { Refused } from "../shell/Refused";
 import { ViewTools } from "../shell/ViewTools";
@@ -17,7 +17,7 @@ export function Datasets() {
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
-        <Text color="fg.muted">{datasets.data ? `${datasets.data.length} datasets` : ""}</Text>
+        <Text color="fg.muted">{datasets.data ? `${datasets.data.length} ${datasets.data.length === 1 ? "dataset" : "datasets"}` : ""}</Text>
       </ViewTools>
       <BringIn />
       {datasets.error && <Refused error={datasets.error} />}
@@ -98,7 +98,8 @@ function BringIn() {
       )}
       {upload.data && (
         <Text mt={3} role="status">
-          {upload.data.name} is here: {upload.data.splits.map((split) => `${split.images} ${saySplit(split.split)}`).join(" + ")} images.
+          {upload.data.name} is here: {sayCounts(Object.fromEntries(upload.data.splits.map((split) => [split.split, split.images])))}{" "}
+          images.
         </Text>
       )}
     </Box>
@@ -118,7 +119,7 @@ function DatasetStrip({ dataset }: { dataset: Dataset }) {
         <Text as="h2" fontWeight={650} fontSize="16px">
           {dataset.name}
         </Text>
-        <Text>{dataset.splits.map((split) => `${split.images} ${saySplit(split.split)}`).join(" + ")} images</Text>
+        <Text>{sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images</Text>
         <Text color="fg.muted">{dataset.splits.reduce((sum, split) => sum + split.objects, 0)} objects</Text>
       </Flex>
       <Text color="fg.muted" mb={3}>

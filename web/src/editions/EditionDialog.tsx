@@ -146,7 +146,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
                   {make.error && <Refused error={make.error} />}
                 </Dialog.Body>
                 <Dialog.Footer>
-                  <Button variant="ghost" size="sm" onClick={close}>
+                  <Button colorPalette="gray" variant="ghost" size="sm" onClick={close}>
                     Not now
                   </Button>
                   <Button
@@ -162,7 +162,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
               </>
             )}
             <Dialog.CloseTrigger asChild>
-              <CloseButton size="sm" />
+              <CloseButton colorPalette="gray" size="sm" />
             </Dialog.CloseTrigger>
           </Dialog.Content>
         </Dialog.Positioner>

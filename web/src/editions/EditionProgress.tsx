@@ -2,7 +2,7 @@ import { Box, Button, Flex, Progress, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download } from "lucide-react";
 import { api, type Edition, take } from "../api/client";
-import { saySeconds, saySplit } from "../bench/LedgerBar";
+import { sayCounts, saySeconds } from "../bench/LedgerBar";
 import { Refused } from "../shell/Refused";
 
 const UNDER_WAY = ["waiting", "writing"];
@@ -41,10 +41,7 @@ export function EditionState({ edition, cancel }: { edition: Edition; cancel: ()
     return (
       <Box>
         <Text data-testid="edition-done">
-          {edition.done} images:{" "}
-          {Object.entries(counts)
-            .map(([split, count]) => `${count.images} ${saySplit(split)}`)
-            .join(" + ")}
+          {edition.done} images: {sayCounts(Object.fromEntries(Object.entries(counts).map(([split, count]) => [split, count.images])))}
         </Text>
         <Text color="fg.muted" fontSize="12px" fontFamily="mono" overflowWrap="anywhere" my={2} data-testid="output-digest">
           {edition.output_digest}

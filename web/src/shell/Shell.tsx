@@ -41,7 +41,7 @@ export function Shell() {
         {/* Each view puts its own title and tools here. */}
         <Flex id="view-tools" flex="1" minWidth={0} height="100%" align="center" />
         <Flex gap={1}>
-          <IconButton aria-label="Light or dark" title="Light or dark" variant="ghost" size="xs" onClick={toggleTheme}>
+          <IconButton colorPalette="gray" aria-label="Light or dark" title="Light or dark" variant="ghost" size="xs" onClick={toggleTheme}>
             <SunMoon size={16} />
           </IconButton>
           <ShortcutSheet />

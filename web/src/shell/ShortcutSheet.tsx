@@ -28,7 +28,14 @@ export function ShortcutSheet() {
   }, []);
   return (
     <Dialog.Root open={open} onOpenChange={(change) => setOpen(change.open)} size="sm">
-      <IconButton aria-label="Keyboard shortcuts" title="Keyboard shortcuts (?)" variant="ghost" size="xs" onClick={() => setOpen(true)}>
+      <IconButton
+        colorPalette="gray"
+        aria-label="Keyboard shortcuts"
+        title="Keyboard shortcuts (?)"
+        variant="ghost"
+        size="xs"
+        onClick={() => setOpen(true)}
+      >
         <CircleHelp size={16} />
       </IconButton>
       <Portal>
@@ -49,7 +56,7 @@ export function ShortcutSheet() {
               ))}
             </Dialog.Body>
             <Dialog.CloseTrigger asChild>
-              <CloseButton size="sm" />
+              <CloseButton colorPalette="gray" size="sm" />
             </Dialog.CloseTrigger>
           </Dialog.Content>
         </Dialog.Positioner>

@@ -20,7 +20,7 @@ export function Control(props: Props) {
       <Flex justify="space-between" align="baseline" gap={3} mb={1.5} title={parameter.meaning}>
         <Text fontWeight={550}>{name}</Text>
         <Text fontSize="12px" color="fg.muted" truncate>
-          {parameter.control === "span" && parameter.unit === "degrees" ? "degrees" : parameter.unit}
+          {parameter.unit === name ? parameter.meaning : parameter.unit}
         </Text>
       </Flex>
       <Body {...props} />

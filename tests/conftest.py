@@ -1,0 +1,80 @@
+"""What all tests share: a small survey, and tiny datasets whose answers are known."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from varlen.codec import encode
+from varlen.dataset import Dataset
+from varlen.demo.write import write_demo
+from varlen.formats import read_dataset
+from varlen.pipeline import Pipeline, from_json
+
+
+@pytest.fixture(scope="session")
+def survey_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The night moth survey, small: 6 training images, one each for validation and test."""
+    folder = tmp_path_factory.mktemp("survey") / "moths"
+    write_demo(folder, images=8)
+    return folder
+
+
+@pytest.fixture
+def survey(survey_folder: Path) -> Dataset:
+    return read_dataset(survey_folder)
+
+
+@pytest.fixture
+def lamp_drift(survey_folder: Path) -> dict[str, Any]:
+    document: dict[str, Any] = json.loads((survey_folder / "pipelines" / "lamp-drift.varlen.json").read_text())
+    return document
+
+
+def make_pipeline(*steps: dict[str, Any], **head: Any) -> Pipeline:
+    """A pipeline of these steps; every step happens unless it says otherwise."""
+    return from_json({"varlen_pipeline": 1, **head, "steps": [{"probability": 1, **step} for step in steps]})
+
+
+def write_coco(folder: Path, images: list[dict[str, Any]], annotations: list[dict[str, Any]], split: str = "train", **more: Any) -> Path:
+    """A COCO dataset; each image needs file_name, width, height and pixels (or bytes as `data`)."""
+    (folder / "images" / split).mkdir(parents=True, exist_ok=True)
+    (folder / "annotations").mkdir(exist_ok=True)
+    listed = []
+    for image in images:
+        data = image.pop("data", None)
+        pixels = image.pop("pixels", None)
+        if data is not None or pixels is not None:
+            (folder / "images" / split / image["file_name"]).write_bytes(data if data is not None else encode(pixels, "png"))
+        listed.append(image)
+    categories = more.pop("categories", [{"id": 1, "name": "moth", "keypoints": ["dot"], "skeleton": []}])
+    content = {"images": listed, "annotations": annotations, "categories": categories, **more}
+    (folder / "annotations" / f"{split}.json").write_text(json.dumps(content))
+    return folder
+
+
+def dotted(folder: Path, width: int, height: int, dots: list[tuple[int, int]]) -> Path:
+    """One image a dot: a lit square of 3×3 px around a pixel, a keypoint on that pixel, a box around the square."""
+    images, annotations = [], []
+    for number, (x, y) in enumerate(dots, 1):
+        pixels = np.zeros((height, width, 3), np.uint8)
+        pixels[y - 1 : y + 2, x - 1 : x + 2] = 255
+        images.append({"id": number, "file_name": f"dot_{number:02d}.png", "width": width, "height": height, "pixels": pixels})
+        annotations.append(
+            {"id": number, "image_id": number, "category_id": 1, "bbox": [x - 1, y - 1, 3, 3], "area": 9, "iscrowd": 0, "keypoints": [x, y, 2]}
+        )
+    return write_coco(folder, images, annotations)
+
+
+def light_near(pixels: np.ndarray, x: float, y: float, reach: int = 7) -> tuple[float, float]:
+    """Centre of the light around a place, in continuous pixels; fails when it is dark there."""
+    x0, y0 = max(int(x) - reach, 0), max(int(y) - reach, 0)
+    part = pixels[y0 : int(y) + reach + 1, x0 : int(x) + reach + 1].max(axis=2).astype(np.float64)
+    assert part.max() > 60, f"no light near ({x:.1f}, {y:.1f})"
+    part[part < 25] = 0.0
+    rows, columns = np.mgrid[0 : part.shape[0], 0 : part.shape[1]]
+    return float(x0 + ((columns + 0.5) * part).sum() / part.sum()), float(y0 + ((rows + 0.5) * part).sum() / part.sum())

@@ -1,0 +1,115 @@
+"""How drawn steps are folded into passes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.conftest import make_pipeline, write_coco
+from varlen.dataset import Dataset
+from varlen.effects import Recolor
+from varlen.errors import RenderError
+from varlen.formats import read_dataset
+from varlen.plan import Plan, Resample
+from varlen.render import Renderer
+
+FLIP = {"step": "flip"}
+TURN = {"step": "rotate", "degrees": 9, "edges": "mirror"}
+LIGHT = {"step": "color_jitter", "brightness_factor": 1.2}
+CROP = {"step": "crop", "mode": "centre", "fraction": 0.8, "scope": "train"}
+FIT = {"step": "resize", "width_px": 160, "height_px": 160}
+SOFT = {"step": "blur", "sigma_px": 1}
+
+
+@pytest.fixture
+def edge(tmp_path: Path) -> Dataset:
+    """A picture of 200×150 px, dark on the left, light on the right."""
+    pixels = np.full((150, 200, 3), 40, np.uint8)
+    pixels[:, 100:] = 200
+    return read_dataset(write_coco(tmp_path, [{"id": 1, "file_name": "a.png", "width": 200, "height": 150, "pixels": pixels}], []))
+
+
+def plan(dataset: Dataset, *steps: dict) -> Plan:
+    return Renderer(dataset, make_pipeline(*steps)).plan("images/train/a.png", 1)
+
+
+def test_geometry_becomes_one_resample_across_color(edge: Dataset) -> None:
+    made = plan(edge, FLIP, TURN, LIGHT, CROP, FIT)
+    assert [type(stage) for stage in made.stages] == [Resample]
+    assert [member.step for member in made.stages[0].members] == ["flip", "rotate", "crop", "resize"]
+    assert made.passes == 2  # one resample, one color
+    assert plan(edge, FLIP, TURN, CROP, FIT).passes == 1
+
+
+def test_colors_become_one_pass(edge: Dataset) -> None:
+    made = plan(edge, LIGHT, {**LIGHT, "id": "more"}, {**LIGHT, "id": "still more"[:5]})
+    assert [type(stage) for stage in made.stages] == [Recolor]
+    assert made.passes == 1
+
+
+@pytest.mark.parametrize(
+    ("steps", "runs"),
+    [
+        ([CROP, TURN], 2),  # what was cut off must not come back in the corners
+        ([FIT, TURN], 2),  # nor may padding be turned into picture
+        ([TURN, {**TURN, "id": "other", "edges": "solid"}], 2),
+        ([LIGHT, {**TURN, "edges": "solid"}], 2),  # the fill is not to be recolored
+        ([TURN, SOFT, FIT], 3),
+    ],
+)
+def test_what_starts_a_new_pass(edge: Dataset, steps: list[dict], runs: int) -> None:
+    assert len(plan(edge, *steps).stages) == runs
+
+
+def test_flips_and_crops_are_copies(edge: Dataset) -> None:
+    renderer = Renderer(edge, make_pipeline(FLIP, CROP))
+    made = renderer.plan("images/train/a.png", 1)
+    assert made.passes == 0
+    source = edge.pixels("images/train/a.png")
+    assert np.array_equal(renderer.pixels(made), source[15:135, ::-1][:, 20:180])
+
+
+@pytest.mark.parametrize("degrees", [90, 180, -90])
+def test_turning_by_right_angles_keeps_every_pixel(edge: Dataset, degrees: float) -> None:
+    renderer = Renderer(edge, make_pipeline({"step": "rotate", "degrees": degrees, "frame": "grow"}))
+    made = renderer.pixels(renderer.plan("images/train/a.png", 1))
+    assert np.array_equal(made, np.rot90(edge.pixels("images/train/a.png"), round(degrees / 90)))
+
+
+def blur_width(pixels: np.ndarray, degrees: float) -> float:
+    """How many pixels the edge takes to go from 10 % to 90 %, along the middle row."""
+    row = pixels[pixels.shape[0] // 2, :, 0].astype(float)
+    row = row if row[0] < row[-1] else row[::-1]
+    return float(np.interp(184, row, np.arange(row.size)) - np.interp(56, row, np.arange(row.size))) * np.cos(np.radians(degrees))
+
+
+def test_one_resample_is_sharper_than_one_for_each_step(edge: Dataset) -> None:
+    """The same six moves, once composed and once with each resampled by itself."""
+    turns = [{"id": f"t{n}", "step": "rotate", "degrees": angle, "edges": "extend"} for n, angle in enumerate((5, -3, 4, -6, 2, 3))]
+    together = Renderer(edge, make_pipeline(*turns))
+    made = together.plan("images/train/a.png", 1)
+    assert made.passes == 1
+    apart: list[dict] = []
+    for turn in turns:
+        apart += [turn, {"id": f"stop-{turn['id']}", "step": "blur", "sigma_px": 0.15}]  # a blur too narrow to change a level
+    separate = Renderer(edge, make_pipeline(*apart))
+    parts = separate.plan("images/train/a.png", 1)
+    assert parts.passes == 12
+    assert blur_width(together.pixels(made), 5) < 0.75 * blur_width(separate.pixels(parts), 5)
+
+
+def test_evaluation_images_take_only_the_steps_for_every_split(edge: Dataset) -> None:
+    renderer = Renderer(edge, make_pipeline(FLIP, TURN, LIGHT, FIT))
+    assert [step["id"] for step in renderer.outcome("images/train/a.png", 0).trace["steps"]] == ["resize"]
+    edge.entries["images/train/a.png"] = type(edge.entries["images/train/a.png"])(
+        "images/train/a.png", "validation", edge.size_of("images/train/a.png"), edge.entries["images/train/a.png"].objects
+    )
+    assert [step["id"] for step in renderer.outcome("images/train/a.png", 3).trace["steps"]] == ["resize"]
+
+
+def test_a_window_outside_the_picture_is_refused_by_name(edge: Dataset) -> None:
+    away = {"id": "part", "step": "crop", "mode": "window", "left_px": 500}
+    with pytest.raises(RenderError, match=r"step part: the window starts at \(500, 0\) px, outside a picture of 200×150 px"):
+        plan(edge, away)
