@@ -1,0 +1,134 @@
+"""Editions: the same digest however they are made, and nothing in them unaccounted for."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.conftest import make_pipeline
+from varlen.codec import decode
+from varlen.dataset import Dataset
+from varlen.errors import EditionError
+from varlen.export import Cancelled, Order, export
+from varlen.formats import read_dataset
+from varlen.pipeline import from_json
+from varlen.raster.fingerprint import fingerprint
+from varlen.render import Renderer
+from varlen.verify import verify
+
+ORDER = Order(variants=2, image="png")
+
+
+@pytest.fixture(scope="module")
+def edition(survey_folder: Path, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict]:
+    document = json.loads((survey_folder / "pipelines" / "lamp-drift.varlen.json").read_text())
+    out = tmp_path_factory.mktemp("editions") / "one"
+    return out, export(read_dataset(survey_folder), from_json(document), out, ORDER)
+
+
+def rows(folder: Path) -> list[dict]:
+    return [json.loads(line) for line in (folder / "rows.jsonl").read_text().splitlines()]
+
+
+def test_counts_are_exactly_as_ordered(edition: tuple[Path, dict], survey: Dataset) -> None:
+    out, record = edition
+    assert {split: count["images"] for split, count in record["counts"].items()} == {"train": 18, "validation": 1, "test": 1}
+    assert ORDER.counts({split: count["images"] for split, count in survey.counts().items()}) == {"train": 18, "validation": 1, "test": 1}
+    assert len(rows(out)) == 20
+    assert [row["row"] for row in rows(out)] == list(range(20))
+    assert {row["variant"] for row in rows(out) if row["split"] != "train"} == {0}
+    assert record["pipeline_digest"] == from_json(record["pipeline"]).digest
+
+
+def test_two_workers_write_the_same_bytes(edition: tuple[Path, dict], survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
+    out, record = edition
+    again = export(survey, from_json(lamp_drift), tmp_path / "two", ORDER, workers=2)
+    assert again["output_digest"] == record["output_digest"]
+    assert (tmp_path / "two" / "rows.jsonl").read_bytes() == (out / "rows.jsonl").read_bytes()
+    assert (tmp_path / "two" / "annotations" / "train.json").read_bytes() == (out / "annotations" / "train.json").read_bytes()
+
+
+def test_another_seed_is_another_edition(edition: tuple[Path, dict], survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
+    other = export(survey, from_json(lamp_drift).with_seed(21), tmp_path / "other", ORDER)
+    assert other["output_digest"] != edition[1]["output_digest"]
+    assert other["dataset_digest"] == edition[1]["dataset_digest"]
+
+
+def test_rows_name_the_pixels_that_are_in_the_files(edition: tuple[Path, dict], survey: Dataset, lamp_drift: dict) -> None:
+    """The file decoded, the row's digest, and the variant made anew for a screen are the same pixels."""
+    out, _ = edition
+    renderer = Renderer(survey, from_json(lamp_drift))
+    for row in rows(out):
+        pixels = decode((out / row["file"]).read_bytes(), row["file"])
+        sample, trace = renderer.render(row["source"], row["variant"])
+        assert np.array_equal(pixels, sample.pixels)
+        assert fingerprint(pixels) == row["pixel_digest"] == trace["pixel_digest"]
+        assert row["trace"]["steps"] == json.loads(json.dumps(trace["steps"]))
+
+
+def test_an_interrupted_export_goes_on_to_the_same_digest(edition: tuple[Path, dict], survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
+    out = tmp_path / "broken"
+    asked = iter([False, True])
+    with pytest.raises(Cancelled):
+        export(survey, from_json(lamp_drift), out, ORDER, stop=lambda: next(asked))
+    assert not out.exists()
+    seen: list[int] = []
+    record = export(survey, from_json(lamp_drift), out, ORDER, resume=True, progress=lambda done, total: seen.append(done))
+    assert seen[0] > 0
+    assert record["output_digest"] == edition[1]["output_digest"]
+    assert verify(out) == []
+
+
+def test_killed_in_the_middle_it_goes_on(edition: tuple[Path, dict], survey_folder: Path, survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
+    out, pipeline = tmp_path / "killed", survey_folder / "pipelines" / "lamp-drift.varlen.json"
+    command = [sys.executable, "-m", "varlen.cli", "export", survey_folder, pipeline, "-o", out, "--variants", "2", "--image", "png", "--workers", "1"]
+    process = subprocess.Popen(command, start_new_session=True)
+    chunks = tmp_path / ".killed.varlen-part" / "chunks"
+    while process.poll() is None and not (chunks.exists() and any(chunks.glob("*.jsonl"))):
+        time.sleep(0.005)
+    os.killpg(process.pid, signal.SIGKILL)
+    process.wait()
+    if not out.exists():
+        subprocess.run([*command, "--resume"], check=True, capture_output=True)
+    assert json.loads((out / "edition.json").read_text())["output_digest"] == edition[1]["output_digest"]
+
+
+def test_resuming_something_else_is_refused(survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
+    with pytest.raises(Cancelled):
+        export(survey, from_json(lamp_drift), tmp_path / "out", ORDER, stop=lambda: True)
+    with pytest.raises(EditionError, match="begun with another dataset, pipeline or order"):
+        export(survey, from_json(lamp_drift).with_seed(3), tmp_path / "out", ORDER, resume=True)
+
+
+def test_a_folder_that_holds_anything_is_left_alone(survey: Dataset, tmp_path: Path) -> None:
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "thesis.txt").write_text("two years of work")
+    with pytest.raises(EditionError, match="exists and is not empty"):
+        export(survey, make_pipeline(), tmp_path / "mine", ORDER)
+    assert [path.name for path in tmp_path.iterdir()] == ["mine"]
+
+
+def test_verify_finds_every_kind_of_damage(survey: Dataset, tmp_path: Path) -> None:
+    out = tmp_path / "out"
+    export(survey, make_pipeline(), out, Order(variants=0))
+    assert verify(out) == []
+    files = sorted(path for path in out.rglob("*") if path.is_file() and path.name != "edition.json")
+    for path in files[:: max(1, len(files) // 6)]:
+        data = bytearray(path.read_bytes())
+        data[len(data) // 2] ^= 1
+        path.write_bytes(data)
+        assert any(path.relative_to(out).as_posix() in problem for problem in verify(out)), path
+        data[len(data) // 2] ^= 1
+        path.write_bytes(data)
+    (out / "extra.txt").write_text("x")
+    picture = next((out / "images" / "test").iterdir())
+    picture.unlink()
+    assert verify(out) == [f"images/test/{picture.name}: missing", "extra.txt: not part of the edition"]
