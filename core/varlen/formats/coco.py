@@ -336,7 +336,8 @@ class _SplitFile:
         self.later.unlink()
         kept = dataset.extra.get("coco", {})
         head = {"categories": kept.get("categories") or _categories(dataset), **kept.get("head", {})}
-        self.images.write(b"],\n" + orjson.dumps(head)[1:] + b"\n")
+        # Keys in order: a dataset that went through a database may have them in another.
+        self.images.write(b"],\n" + orjson.dumps(head, option=orjson.OPT_SORT_KEYS)[1:] + b"\n")
         self.images.close()
 
 

@@ -1,5 +1,5 @@
 import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { type Query, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, type Dataset, type PipelineDocument, take } from "../api/client";
 import { EditionDialog } from "../editions/EditionDialog";
@@ -16,6 +16,12 @@ import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
 
 const ROWS = 6;
+
+/** Show the last answer while a newer one is on its way, but never another dataset's. */
+function keepOf(dataset: number) {
+  return <T, K extends readonly unknown[]>(previous: T | undefined, query: Query<T, Error, T, K> | undefined) =>
+    query?.queryKey[1] === dataset ? previous : undefined;
+}
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
@@ -63,7 +69,7 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
   const rows = useQuery({
     queryKey: ["rows", dataset.id, pick, turn],
     queryFn: () => take(api.GET("/api/datasets/{id}/rows", { params: { path: { id: dataset.id }, query: { pick, turn, count: ROWS } } })),
-    placeholderData: keepPreviousData,
+    placeholderData: keepOf(dataset.id),
   });
   const images = rows.data?.map((image) => image.id);
   const sheet = useQuery({
@@ -71,7 +77,7 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
     queryFn: ({ signal }) =>
       take(api.POST("/api/sheet", { body: { dataset: dataset.id, document: { ...document }, images: images ?? [], variants }, signal })),
     enabled: images !== undefined,
-    placeholderData: keepPreviousData,
+    placeholderData: keepOf(dataset.id),
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });
@@ -80,7 +86,7 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
     queryFn: ({ signal }) =>
       take(api.POST("/api/ledger", { body: { dataset: dataset.id, document: { ...document }, ...edition }, signal })),
     enabled: sheet.isSuccess && !sheet.isPlaceholderData,
-    placeholderData: keepPreviousData,
+    placeholderData: keepOf(dataset.id),
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });

@@ -17,7 +17,9 @@ export function Datasets() {
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
-        <Text color="fg.muted">{datasets.data ? `${datasets.data.length} ${datasets.data.length === 1 ? "dataset" : "datasets"}` : ""}</Text>
+        <Text color="fg.muted">
+          {datasets.data ? `${datasets.data.length} ${datasets.data.length === 1 ? "dataset" : "datasets"}` : ""}
+        </Text>
       </ViewTools>
       <BringIn />
       {datasets.error && <Refused error={datasets.error} />}

@@ -11,7 +11,9 @@ export function Editions() {
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
-        <Text color="fg.muted">{editions.data ? `${editions.data.length} ${editions.data.length === 1 ? "edition" : "editions"}` : ""}</Text>
+        <Text color="fg.muted">
+          {editions.data ? `${editions.data.length} ${editions.data.length === 1 ? "edition" : "editions"}` : ""}
+        </Text>
       </ViewTools>
       {editions.error && <Refused error={editions.error} />}
       {editions.data?.length === 0 && (

@@ -1,0 +1,57 @@
+"""A whole Varlen as `make start` runs it, with folders and a database of its own, and a real browser."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+PROJECT = Path(__file__).resolve().parents[2]
+CHROMIUM = [
+    "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args() -> dict[str, Any]:
+    return {"executable_path": shutil.which("chromium") or "/usr/bin/chromium", "args": CHROMIUM}
+
+
+@pytest.fixture(scope="session")
+def browser_context_args() -> dict[str, Any]:
+    return {"viewport": {"width": 1280, "height": 800}, "accept_downloads": True}
+
+
+@pytest.fixture(scope="session")
+def state() -> Iterator[Path]:
+    """The folder of this Varlen; inside the project, where the database's own user can reach it."""
+    folder = PROJECT / ".varlen" / "browser-test"
+    shutil.rmtree(folder, ignore_errors=True)
+    yield folder
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def varlen_address(state: Path, survey_folder: Path) -> Iterator[str]:
+    """Where the application listens. The demo is the tests' small survey."""
+    shutil.copytree(survey_folder, state / "demo" / "night-moth-survey")
+    command = [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8600"]
+    process = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state)}, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    address = ""
+    for line in process.stdout:
+        if "http://" in line:
+            address = line.split()[3].rstrip("/")
+            break
+    assert address, "the application did not start"
+    yield address
+    process.send_signal(signal.SIGINT)
+    process.wait(60)

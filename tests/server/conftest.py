@@ -1,0 +1,53 @@
+"""A real PostgreSQL for the tests of the server: started on loopback, stopped at the end."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+PROJECT = Path(__file__).resolve().parents[2]
+
+
+@pytest.fixture(scope="session")
+def database() -> Iterator[dict[str, Any]]:
+    command = [sys.executable, PROJECT / "scripts" / "postgres.py"]
+    state = ["--state", PROJECT / ".varlen" / "test-database"]
+    started = subprocess.run([*command, "start", *state, "--fast"], check=True, stdout=subprocess.PIPE, text=True)
+    yield json.loads(started.stdout)
+    subprocess.run([*command, "stop", *state], check=True)
+
+
+@pytest.fixture(scope="session")
+def django_db_modify_db_settings(database: dict[str, Any]) -> None:
+    """Point Django at the cluster of the tests."""
+    from django.db import connections
+
+    found = {"HOST": database["host"], "PORT": database["port"], "USER": database["user"], "PASSWORD": database["password"], "NAME": database["name"]}
+    connections["default"].settings_dict.update(found)
+    connections.databases["default"].update(found)
+
+
+@pytest.fixture(autouse=True)
+def own_folders(settings: Any, tmp_path: Path) -> Iterator[None]:
+    """Files of a test go to a folder of its own; nothing is remembered from the test before."""
+    from varlen_server.datasets.library import load
+    from varlen_server.sheet.renderers import renderer_for
+
+    for name in ("PICTURES", "TILES", "EDITIONS", "UPLOADS"):
+        setattr(settings, name, tmp_path / name.lower())
+    load.cache_clear()
+    renderer_for.cache_clear()
+    yield
+
+
+@pytest.fixture
+def moths(db: None, survey_folder: Path) -> Any:
+    from varlen_server.datasets.library import import_dataset
+
+    return import_dataset(survey_folder, "Night moth survey")
