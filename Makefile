@@ -1,4 +1,4 @@
-.PHONY: start stop test bench lint format screenshots types steps-docs
+.PHONY: start stop test bench lint format screenshots types step-docs
 
 start:
 	@scripts/setup
@@ -31,3 +31,6 @@ types:
 screenshots:
 	@scripts/setup --dev
 	@.venv/bin/python scripts/screenshots.py
+
+step-docs:
+	@.venv/bin/python scripts/step_docs.py

@@ -56,7 +56,9 @@ def install() -> None:
     if not shutil.which("apt-get") or (not ROOT and not shutil.which("sudo")):
         raise Trouble("PostgreSQL is missing and can't be installed from here: run 'apt-get install postgresql' as root")
     print("installing PostgreSQL …", file=sys.stderr)
-    setting = "mkdir -p /etc/postgresql-common/createcluster.d && echo 'create_main_cluster = false' > /etc/postgresql-common/createcluster.d/varlen.conf"
+    setting = (
+        "mkdir -p /etc/postgresql-common/createcluster.d && echo 'create_main_cluster = false' > /etc/postgresql-common/createcluster.d/varlen.conf"
+    )
     commands = ["apt-get update -qq", setting, "DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends postgresql"]
     for command in commands:
         done = subprocess.run([*rights, "sh", "-c", command], capture_output=True, text=True)

@@ -20,7 +20,9 @@ STATE = Path(os.environ.get("VARLEN_STATE") or PROJECT / ".varlen")
 
 
 def database(action: str, *options: str) -> None:
-    done = subprocess.run([sys.executable, PROJECT / "scripts" / "postgres.py", action, "--state", STATE / "database", *options], stdout=subprocess.DEVNULL)
+    done = subprocess.run(
+        [sys.executable, PROJECT / "scripts" / "postgres.py", action, "--state", STATE / "database", *options], stdout=subprocess.DEVNULL
+    )
     if done.returncode:
         sys.exit(1)
 
@@ -68,7 +70,8 @@ def main() -> None:
         manage("work", start_new_session=True),
         subprocess.Popen(
             [sys.executable, "-m", "gunicorn", "varlen_server.wsgi", "--bind", f"127.0.0.1:{port}", "--workers", str(min(4, os.cpu_count() or 1)),
-             "--worker-class", "gthread", "--threads", "4", "--timeout", "120", "--no-control-socket", "--log-level", "warning", "-c", "gunicorn_conf.py"],
+             "--worker-class", "gthread", "--threads", "4", "--timeout", "120", "--no-control-socket",
+             "--log-level", "warning", "-c", "gunicorn_conf.py"],
             cwd=SERVER, start_new_session=True),
     ]  # fmt: skip
     stopping = False

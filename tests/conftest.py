@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 import pytest
-
 from varlen.codec import encode
 from varlen.dataset import Dataset
 from varlen.demo.write import write_demo

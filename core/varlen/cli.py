@@ -172,12 +172,12 @@ def show(file: PipelineArgument) -> None:
 @app.command()
 def sheet(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[Path, typer.Option("-o", "--out", metavar="FILE.png")],
           rows: Annotated[int, typer.Option(min=1, max=200)] = 5, variants: Annotated[int, typer.Option(min=1, max=24)] = 4,
-          seed: Annotated[Optional[int], typer.Option(min=0)] = None, tile: Annotated[int, typer.Option(min=32, max=2000, help="px")] = 240,
+          seed: Annotated[int | None, typer.Option(min=0)] = None, tile: Annotated[int, typer.Option(min=32, max=2000, help="px")] = 240,
           form: FromOption = None) -> None:  # fmt: skip
     """A contact sheet as a picture: originals and variants with their labels drawn."""
     from varlen.codec import encode
-    from varlen.export import write_whole
     from varlen.pipeline import read
+    from varlen.record import write_whole
     from varlen.render import Renderer
     from varlen.sheet import contact_sheet, spread
 
@@ -199,7 +199,7 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[
            form: Annotated[str, typer.Option("--format", help="format to write")] = "coco",
            variants: Annotated[int, typer.Option(min=0, max=1000, help="variants of each training image")] = 3,
            originals: Annotated[bool, typer.Option("--originals/--no-originals", help="training originals too, as variant 0")] = True,
-           seed: Annotated[Optional[int], typer.Option(min=0, help="instead of the pipeline's own")] = None,
+           seed: Annotated[int | None, typer.Option(min=0, help="instead of the pipeline's own")] = None,
            image: Annotated[str, typer.Option(help="jpeg, png or webp")] = "jpeg",
            quality: Annotated[int, typer.Option(min=1, max=100)] = 90,
            workers: Annotated[int, typer.Option(min=1, max=256)] = os.cpu_count() or 1,
@@ -228,7 +228,7 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[
 @app.command()
 def verify(edition: Annotated[Path, typer.Argument(metavar="EDITION")], as_json: JsonOption = False) -> None:
     """Check every file of an edition against its record."""
-    from varlen.verify import read_record
+    from varlen.record import read_record
     from varlen.verify import verify as find_problems
 
     record = read_record(edition)

@@ -14,11 +14,11 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from varlen import rle
 from varlen.codec import decode
 from varlen.draws import Peers
 from varlen.errors import DatasetError
 from varlen.geometry import Size
-from varlen import rle
 from varlen.sample import Objects
 
 

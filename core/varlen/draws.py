@@ -25,7 +25,7 @@ _UNIT = 2.0**-53
 _local = threading.local()
 
 
-def _philox() -> tuple[np.random.Philox, dict[str, Any]]:
+def _philox() -> tuple[np.random.Philox, Any]:
     """This thread's generator and a state to re-key it with (much cheaper than a new one)."""
     if not hasattr(_local, "philox"):
         _local.philox = np.random.Philox(key=0)

@@ -11,7 +11,6 @@ from __future__ import annotations
 import hashlib
 import json
 import multiprocessing
-import os
 import shutil
 from collections import Counter
 from collections.abc import Callable, Iterator
@@ -31,11 +30,10 @@ from varlen.errors import EditionError
 from varlen.formats import coco
 from varlen.pipeline import Pipeline
 from varlen.pipeline import from_json as pipeline_from_json
+from varlen.record import RECORD, ROWS, file_digest, write_whole
 from varlen.render import Renderer
 
 CHUNK = 6
-RECORD = "edition.json"
-ROWS = "rows.jsonl"
 SORTED = orjson.OPT_SORT_KEYS
 
 
@@ -304,7 +302,13 @@ def _assemble(part: Path, dataset: Dataset, head: dict[str, Any], chunks: int) -
         digest.update(f"\n{path} {files[path]}".encode())
     files[ROWS] = file_digest(part / ROWS)
     libraries = {name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}
-    record = {**head, "output_digest": "sha256:" + digest.hexdigest(), "counts": counts, "files": files, "versions": {"varlen": __version__, **libraries}}
+    record = {
+        **head,
+        "output_digest": "sha256:" + digest.hexdigest(),
+        "counts": counts,
+        "files": files,
+        "versions": {"varlen": __version__, **libraries},
+    }
     shutil.rmtree(part / "chunks")
     (part / "job.json").unlink()
     write_whole(part / RECORD, json.dumps(record, indent=1, ensure_ascii=False).encode() + b"\n")
@@ -312,19 +316,3 @@ def _assemble(part: Path, dataset: Dataset, head: dict[str, Any], chunks: int) -
 
 
 _DIGESTED = ("varlen", "dataset_digest", "pipeline_digest", "seed", "variants", "originals", "format", "image", "quality")
-
-
-def file_digest(path: Path) -> str:
-    """SHA-256 of a file, in hex."""
-    with path.open("rb") as stream:
-        return hashlib.file_digest(stream, "sha256").hexdigest()
-
-
-def write_whole(path: Path, data: bytes) -> None:
-    """Write a file so that it is there whole or not at all."""
-    partial = path.with_name(path.name + ".part")
-    with partial.open("wb") as stream:
-        stream.write(data)
-        stream.flush()
-        os.fsync(stream.fileno())
-    partial.rename(path)

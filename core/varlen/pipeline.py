@@ -30,8 +30,8 @@ class LabelRules(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     box_fit: Literal["corners", "ellipse"] = "corners"
-    keep_share: float = Field(0.25, ge=0, le=1)
-    keep_side_px: float = Field(3, ge=0, le=10_000)
+    keep_share: float = Field(default=0.25, ge=0, le=1)
+    keep_side_px: float = Field(default=3, ge=0, le=10_000)
 
 
 class _Head(BaseModel):
@@ -189,3 +189,22 @@ def _explain(error: ValidationError, place: str, known: list[str]) -> list[str]:
                 what = f"{message}, not {json.dumps(item['input'], default=str)[:80]}"
         problems.append(f"{path}: {what}")
     return problems
+
+
+def document_schema() -> dict[str, Any]:
+    """The JSON Schema of pipeline files, for editors that check while one types."""
+    head = _Head.model_json_schema(ref_template="#/$defs/{model}")
+    definitions = head.pop("$defs", {})
+    for name, cls in CATALOGUE.items():
+        step = cls.model_json_schema()
+        definitions.update(step.pop("$defs", {}))
+        definitions[name] = {**step, "required": ["step"]}
+    steps = {"type": "array", "maxItems": MOST_STEPS, "items": {"oneOf": [{"$ref": f"#/$defs/{name}"} for name in CATALOGUE]}}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **head,
+        "title": "Varlen pipeline",
+        "properties": {**head["properties"], "steps": steps},
+        "required": ["varlen_pipeline", "steps"],
+        "$defs": definitions,
+    }

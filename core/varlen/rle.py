@@ -56,7 +56,7 @@ def compress(counts: Sequence[int]) -> str:
     length = last.argmax(axis=1) + 1
     place = np.arange(groups.shape[1])
     letters = (groups & 31) + np.where(place < length[:, None] - 1, 32, 0) + 48
-    return letters[place < length[:, None]].astype(np.uint8).tobytes().decode("ascii")
+    return str(letters[place < length[:, None]].astype(np.uint8).tobytes(), "ascii")
 
 
 def expand(text: str) -> list[int]:

@@ -4,25 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import orjson
 
-from varlen.errors import EditionError
-from varlen.export import RECORD, ROWS, file_digest
-
-
-def read_record(folder: Path) -> dict[str, Any]:
-    """The record of an edition. Raises `EditionError` when there is none."""
-    try:
-        record = orjson.loads((folder / RECORD).read_bytes())
-    except OSError:
-        raise EditionError(f"{folder}: no edition here (there is no {RECORD})") from None
-    except orjson.JSONDecodeError as error:
-        raise EditionError(f"{folder / RECORD}: damaged ({error})") from None
-    if not isinstance(record, dict) or record.get("varlen_edition") != 1:
-        raise EditionError(f"{folder / RECORD}: not the record of an edition")
-    return record
+from varlen.record import RECORD, ROWS, file_digest, read_record
 
 
 def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[str]:

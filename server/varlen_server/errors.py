@@ -8,7 +8,6 @@ from rest_framework import status
 from rest_framework.exceptions import APIException
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
-
 from varlen.errors import PipelineError, VarlenError
 
 

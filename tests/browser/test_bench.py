@@ -15,9 +15,9 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 from pycocotools.coco import COCO
+from varlen.verify import verify
 
 from tests.conftest import dotted, light_near
-from varlen.verify import verify
 
 FRESH = "document.querySelectorAll('figure').length > 0 && document.querySelectorAll('figure[data-fresh=false]').length === 0"
 
@@ -117,7 +117,19 @@ def test_from_looking_to_a_downloaded_edition(bench: Page, survey_folder: Path, 
     record = json.loads((tmp_path / "edition" / "edition.json").read_text())
     assert record["output_digest"] == digest
     (tmp_path / "p.varlen.json").write_text(json.dumps(record["pipeline"]))
-    command = [sys.executable, "-m", "varlen.cli", "export", survey_folder, tmp_path / "p.varlen.json", "-o", tmp_path / "again", "--variants", "3", "--json"]
+    command = [
+        sys.executable,
+        "-m",
+        "varlen.cli",
+        "export",
+        survey_folder,
+        tmp_path / "p.varlen.json",
+        "-o",
+        tmp_path / "again",
+        "--variants",
+        "3",
+        "--json",
+    ]
     again = subprocess.run(command, capture_output=True, text=True, check=True)
     assert json.loads(again.stdout)["output_digest"] == digest
 

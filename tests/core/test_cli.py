@@ -10,7 +10,6 @@ import sys
 from pathlib import Path
 
 import pytest
-
 from varlen.codec import decode, encode
 
 
@@ -44,8 +43,19 @@ def test_inspect(survey_folder: Path) -> None:
 
 def test_steps_loads_no_array_library() -> None:
     assert "counter-clockwise" in varlen("steps", "rotate").stdout
-    assert {about["step"] for about in json.loads(varlen("steps", "--json").stdout)} >= {"flip", "rotate", "crop", "resize", "color_jitter", "blur", "mosaic"}
-    code = "import sys; sys.argv=['varlen','steps']; from varlen.cli import app; app(standalone_mode=False); print([m for m in ('numpy','numba','scipy') if m in sys.modules])"
+    assert {about["step"] for about in json.loads(varlen("steps", "--json").stdout)} >= {
+        "flip",
+        "rotate",
+        "crop",
+        "resize",
+        "color_jitter",
+        "blur",
+        "mosaic",
+    }
+    code = (
+        "import sys; sys.argv = ['varlen', 'steps']; from varlen.cli import app; app(standalone_mode=False); "
+        "print([name for name in ('numpy', 'numba', 'scipy') if name in sys.modules])"
+    )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.endswith("[]\n")
     assert "there is no step 'spin'" in refused("steps", "spin")

@@ -14,14 +14,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pycocotools import mask as reader_masks
 from pycocotools.coco import COCO
-
-from tests.conftest import make_pipeline, write_coco
 from varlen import rle
 from varlen.dataset import Dataset
 from varlen.errors import DatasetError
 from varlen.export import Order, export
 from varlen.formats import read_dataset
 from varlen.objects_json import objects_from_json, objects_to_json
+
+from tests.conftest import make_pipeline, write_coco
 
 BLACK = np.zeros((60, 80, 3), np.uint8)
 IMAGE = {"id": 5, "file_name": "a.png", "width": 80, "height": 60}

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-
-from tests.conftest import dotted, light_near, make_pipeline
 from varlen.codec import decode
 from varlen.export import Order, export
 from varlen.formats import read_dataset
 from varlen.render import Renderer
+
+from tests.conftest import dotted, light_near, make_pipeline
 
 DOTS = [(100, 80), (31, 47), (150, 20), (75, 101), (171, 115), (96, 64)]
 WIDTH, HEIGHT = 192, 144
@@ -83,7 +83,12 @@ def test_light_and_keypoint_stay_together(dots: Path, step: dict) -> None:
 def test_also_through_written_files(dots: Path, tmp_path: Path, steps: list[dict], image: str) -> None:
     """In the file's own convention: a COCO keypoint names the pixel it lies on."""
     dataset = read_dataset(dots)
-    export(dataset, make_pipeline(*steps, seed=5, labels={"keep_share": 0.9, "keep_side_px": 0}), tmp_path / "out", Order(variants=2, originals=False, image=image))
+    export(
+        dataset,
+        make_pipeline(*steps, seed=5, labels={"keep_share": 0.9, "keep_side_px": 0}),
+        tmp_path / "out",
+        Order(variants=2, originals=False, image=image),
+    )
     labels = json.loads((tmp_path / "out" / "annotations" / "train.json").read_text())
     files = {item["id"]: item["file_name"] for item in labels["images"]}
     seen = 0

@@ -7,11 +7,11 @@ from collections import Counter
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-
-from tests.conftest import make_pipeline
 from varlen.dataset import Dataset
 from varlen.draws import Peers, Stream
 from varlen.render import Renderer
+
+from tests.conftest import make_pipeline
 
 
 def test_words_are_the_same_on_every_machine_for_ever() -> None:

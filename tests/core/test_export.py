@@ -12,8 +12,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-
-from tests.conftest import make_pipeline
 from varlen.codec import decode
 from varlen.dataset import Dataset
 from varlen.errors import EditionError
@@ -23,6 +21,8 @@ from varlen.pipeline import from_json
 from varlen.raster.fingerprint import fingerprint
 from varlen.render import Renderer
 from varlen.verify import verify
+
+from tests.conftest import make_pipeline
 
 ORDER = Order(variants=2, image="png")
 
@@ -89,7 +89,22 @@ def test_an_interrupted_export_goes_on_to_the_same_digest(edition: tuple[Path, d
 
 def test_killed_in_the_middle_it_goes_on(edition: tuple[Path, dict], survey_folder: Path, survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
     out, pipeline = tmp_path / "killed", survey_folder / "pipelines" / "lamp-drift.varlen.json"
-    command = [sys.executable, "-m", "varlen.cli", "export", survey_folder, pipeline, "-o", out, "--variants", "2", "--image", "png", "--workers", "1"]
+    command = [
+        sys.executable,
+        "-m",
+        "varlen.cli",
+        "export",
+        survey_folder,
+        pipeline,
+        "-o",
+        out,
+        "--variants",
+        "2",
+        "--image",
+        "png",
+        "--workers",
+        "1",
+    ]
     process = subprocess.Popen(command, start_new_session=True)
     chunks = tmp_path / ".killed.varlen-part" / "chunks"
     while process.poll() is None and not (chunks.exists() and any(chunks.glob("*.jsonl"))):

@@ -9,13 +9,13 @@ import pytest
 import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
-from tests.conftest import make_pipeline, write_coco
 from varlen.dataset import Dataset, Entry, Skeleton
 from varlen.files import Folder
 from varlen.geometry import Size
 from varlen.render import Renderer
 from varlen.sample import Mask, Objects, Part, make_objects
+
+from tests.conftest import make_pipeline, write_coco
 
 SIZE = Size(120, 90)
 SKELETON = Skeleton(("head", "left wing", "right wing"), ((0, 1), (0, 2)))

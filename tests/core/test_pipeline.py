@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
+import sys
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-
 from varlen.errors import PipelineError
 from varlen.pipeline import from_json, parse, read
 from varlen.steps import CATALOGUE, describe
@@ -54,7 +54,9 @@ def test_all_problems_at_once_each_with_its_place() -> None:
         assert any(problem.startswith(line) for problem in found), line
 
 
-@pytest.mark.parametrize("document", [None, 7, [], {}, {"varlen_pipeline": 2, "steps": []}, {"varlen_pipeline": 1}, {"varlen_pipeline": 1, "steps": {}}])
+@pytest.mark.parametrize(
+    "document", [None, 7, [], {}, {"varlen_pipeline": 2, "steps": []}, {"varlen_pipeline": 1}, {"varlen_pipeline": 1, "steps": {}}]
+)
 def test_what_is_no_pipeline_is_refused(document: object) -> None:
     assert problems(document)
 
@@ -102,10 +104,23 @@ def test_files_that_can_t_be_read_say_so(tmp_path: Path) -> None:
         read(tmp_path / "missing.json")
 
 
-@given(st.recursive(st.none() | st.booleans() | st.floats() | st.text(), lambda inner: st.lists(inner) | st.dictionaries(st.text(), inner), max_leaves=20))
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.floats() | st.text(), lambda inner: st.lists(inner) | st.dictionaries(st.text(), inner), max_leaves=20
+    )
+)
 def test_nonsense_never_crashes(value: object) -> None:
     for document in (value, {"varlen_pipeline": 1, "steps": value}, {"varlen_pipeline": 1, "steps": [{"step": "rotate", "degrees": value}]}):
         try:
             parse(json.dumps(document))
         except PipelineError:
             continue
+
+
+def test_the_reference_pages_are_what_the_code_says() -> None:
+    project = Path(__file__).resolve().parents[2]
+    sys.path.insert(0, str(project / "scripts"))
+    import step_docs
+
+    assert (project / "docs" / "steps.md").read_text() == step_docs.reference(), "run `make step-docs`"
+    assert (project / "docs" / "pipeline.schema.json").read_text() == step_docs.schema(), "run `make step-docs`"

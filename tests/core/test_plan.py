@@ -6,14 +6,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-
-from tests.conftest import make_pipeline, write_coco
 from varlen.dataset import Dataset
 from varlen.effects import Recolor
 from varlen.errors import RenderError
 from varlen.formats import read_dataset
 from varlen.plan import Plan, Resample
 from varlen.render import Renderer
+
+from tests.conftest import make_pipeline, write_coco
 
 FLIP = {"step": "flip"}
 TURN = {"step": "rotate", "degrees": 9, "edges": "mirror"}

@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
-
 from varlen.effects import Recolor
 from varlen.geometry import Matrix, Size, about, exposed_share, rotation, scaling
 from varlen.raster.blur import gaussian
@@ -166,3 +167,14 @@ print(fingerprint(gaussian(picture, 1.3)), fingerprint(shrunk(picture, 47, 61)),
 recolor(picture, (0, 0, 120, 90), (0.9, 0.1, 0.0, 3.0, 0.0, 1.2, -0.1, -9.0, 0.3, 0.3, 0.4, 0.0))
 print(fingerprint(picture))
 """
+
+
+def test_the_documented_fingerprint_is_the_one_in_use() -> None:
+    """Anyone can check a pixel digest with the few lines in docs/formats.md."""
+    text = (Path(__file__).resolve().parents[2] / "docs" / "formats.md").read_text()
+    documented: dict[str, Any] = {}
+    exec(text.split("```python\n")[1].split("```")[0], {"np": np}, documented)
+    for shape in ((17, 31, 3), (8, 8, 3), (1, 1, 3), (64, 64, 1)):
+        picture = np.random.default_rng(1).integers(0, 256, shape).astype(np.uint8)
+        with np.errstate(over="ignore"):
+            assert documented["pixel_digest"](picture) == fingerprint(picture)

@@ -43,7 +43,7 @@ def own_folders(settings: Any, tmp_path: Path) -> Iterator[None]:
         setattr(settings, name, tmp_path / name.lower())
     load.cache_clear()
     renderer_for.cache_clear()
-    yield
+    return
 
 
 @pytest.fixture

@@ -11,7 +11,6 @@ from typing import Any
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
-
 from varlen.codec import decode
 from varlen.export import Order, export
 from varlen.formats import read_dataset
@@ -155,7 +154,9 @@ def test_a_step_that_can_t_be_carried_out_is_said_on_its_tile(client: Client, mo
     assert sheet["rows"][0]["tiles"][0]["error"].startswith("step part: the window starts at (5000, 0) px, outside a picture of 960×720 px")
 
 
-@pytest.mark.parametrize("headers", [{"HTTP_ORIGIN": "http://elsewhere.example"}, {"HTTP_SEC_FETCH_SITE": "cross-site"}, {"HTTP_HOST": "elsewhere.example"}])
+@pytest.mark.parametrize(
+    "headers", [{"HTTP_ORIGIN": "http://elsewhere.example"}, {"HTTP_SEC_FETCH_SITE": "cross-site"}, {"HTTP_HOST": "elsewhere.example"}]
+)
 def test_other_sites_may_not_change_anything(client: Client, lamp_drift: dict, headers: dict) -> None:
     assert post(client, "/api/pipelines", {"document": lamp_drift}, **headers).status_code in (400, 403)
     assert client.get("/api/pipelines").json() == []
@@ -163,7 +164,13 @@ def test_other_sites_may_not_change_anything(client: Client, lamp_drift: dict, h
 
 @pytest.mark.parametrize(
     ("path", "status"),
-    [("/api/pictures/none/320.jpg", 404), ("/api/datasets/9/rows", 404), ("/api/editions/9", 404), ("/api/editions/9/download", 404), ("/api/pipelines/9", 404)],
+    [
+        ("/api/pictures/none/320.jpg", 404),
+        ("/api/datasets/9/rows", 404),
+        ("/api/editions/9", 404),
+        ("/api/editions/9/download", 404),
+        ("/api/pipelines/9", 404),
+    ],
 )
 def test_what_is_not_there_is_said_not_crashed_on(client: Client, path: str, status: int) -> None:
     answer = client.get(path)

@@ -120,7 +120,7 @@ def _sit(picture: Floats, light: Floats, lamp: tuple[float, float], species: Spe
     y0, y1 = int(max(pose.y - reach - 14, 0)), int(min(pose.y + reach + 14, HEIGHT))
     if x0 >= x1 or y0 >= y1:
         return
-    y, x = np.mgrid[y0 : y1 : 0.5, x0 : x1 : 0.5] + 0.25
+    y, x = np.mgrid[y0:y1:0.5, x0:x1:0.5] + 0.25
     color, cover = paint(species, pose, x, y, grain)
     color, cover = _halved(color * cover[..., None]), _halved(cover)
     if pose.blur:

@@ -84,7 +84,8 @@ def _one(folder: Path, seed: int, number: int, split: str) -> tuple[str, list[Se
 
 def _coco(found: list[tuple[str, list[Seen]]]) -> dict[str, Any]:
     points = {"keypoints": list(KEYPOINTS), "skeleton": [[a + 1, b + 1] for a, b in LINES]}
-    images, annotations = [], []
+    images: list[dict[str, Any]] = []
+    annotations: list[dict[str, Any]] = []
     for number, (name, seen) in enumerate(found, 1):
         images.append({"id": number, "file_name": name, "width": WIDTH, "height": HEIGHT})
         for moth in seen:
@@ -100,7 +101,7 @@ def _coco(found: list[tuple[str, list[Seen]]]) -> dict[str, Any]:
 def _annotation(moth: Seen, as_mask: bool) -> dict[str, Any]:
     """Polygons for most, a run-length mask for every fourth and for shapes with holes."""
     x0, y0, x1, y1 = moth.shape.bounds
-    parts = [part for part in moth.shape.geoms]
+    parts = list(moth.shape.geoms)
     area = round(moth.shape.area, 2)
     segmentation: Any = [np.round(np.array(part.exterior.coords)[:-1].ravel(), 2).tolist() for part in parts]
     if as_mask or any(part.interiors for part in parts):

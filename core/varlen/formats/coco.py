@@ -84,7 +84,9 @@ class _Reader:
         found: dict[Any, list[dict[str, Any]]] = {number: [] for number in images}
         for annotation in _objects(path, data, "annotations"):
             if annotation.get("image_id") not in found:
-                raise DatasetError(f"{path}: annotation {annotation.get('id')} names image {annotation.get('image_id')}, which is not among its images")
+                raise DatasetError(
+                    f"{path}: annotation {annotation.get('id')} names image {annotation.get('image_id')}, which is not among its images"
+                )
             found[annotation["image_id"]].append(annotation)
         split = _split_of(path)
         for number, image in images.items():
@@ -122,7 +124,7 @@ class _Reader:
         if not different:
             return Skeleton()
         names = different.pop()
-        lines = next((item["skeleton"] for item in categories if item.get("skeleton")), [])
+        lines: list[Any] = next((item["skeleton"] for item in categories if item.get("skeleton")), [])
         edges = tuple((int(a) - 1, int(b) - 1) for a, b in lines if 1 <= a <= len(names) and 1 <= b <= len(names))
         return Skeleton(names, edges)
 

@@ -8,6 +8,7 @@ left are dropped, with the step to blame.
 
 from __future__ import annotations
 
+import itertools
 import math
 
 import numpy as np
@@ -140,7 +141,7 @@ def _shrinker(run: Resample | None) -> str:
     if run is None or not run.members:
         return SOURCE
     sizes = [1.0, *(math.sqrt(abs(member.matrix.determinant)) for member in run.members)]
-    ratios = [after / before for before, after in zip(sizes, sizes[1:], strict=False)]
+    ratios = [after / before for before, after in itertools.pairwise(sizes)]
     return run.members[ratios.index(min(ratios))].step
 
 
@@ -235,5 +236,3 @@ def _moved_keypoints(keypoints: NDArray[np.float64], matrix: Matrix, window: Rec
     gone = (moved[:, :, 2] == 0) | (x < window[0]) | (y < window[1]) | (x >= window[2]) | (y >= window[3])
     moved[gone] = 0.0
     return moved
-
-

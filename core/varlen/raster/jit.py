@@ -11,7 +11,7 @@ import os
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -37,9 +37,5 @@ from numba import njit  # noqa: E402  the cache folder must be known first
 
 def kernel(function: F) -> F:
     """Compile a per-pixel loop."""
-    return njit(cache=True, nogil=True, boundscheck=False)(function)  # type: ignore[no-any-return]
-
-
-def inlined(function: F) -> F:
-    """Compile a piece of a loop into its caller."""
-    return njit(inline="always", cache=True, nogil=True)(function)  # type: ignore[no-any-return]
+    compiled: Any = njit(cache=True, nogil=True, boundscheck=False)(function)
+    return cast(F, compiled)

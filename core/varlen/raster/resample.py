@@ -43,7 +43,9 @@ def _taps(length: int, count: int, factor: float, offset: float) -> tuple[NDArra
     return first.astype(np.int32), weights.astype(np.float32)
 
 
-def resample(source: Pixels, out: Pixels, window: tuple[int, int, int, int], factor: tuple[float, float], offset: tuple[float, float] = (0.0, 0.0)) -> None:
+def resample(
+    source: Pixels, out: Pixels, window: tuple[int, int, int, int], factor: tuple[float, float], offset: tuple[float, float] = (0.0, 0.0)
+) -> None:
     """Fill `window` of `out` with `source` scaled by `factor` (x, y), then moved by `offset` in output pixels.
 
     source, out: (H, W, 3) uint8. Beyond the border the border pixel is repeated.

@@ -38,7 +38,25 @@ def warp(source: Pixels, inverse: Matrix, out: Pixels, window: tuple[int, int, i
     u = round((a * (x0 + 0.5) + b * (y0 + 0.5) + c - 0.5) * ONE)
     v = round((d * (x0 + 0.5) + e * (y0 + 0.5) + f - 0.5) * ONE)
     color = np.array(edge_color, np.uint8)
-    _warp(source.reshape(-1), source.shape[0], source.shape[1], out.reshape(-1), out.shape[1], x0, y0, x1 - x0, y1 - y0, u, v, round(a * ONE), round(d * ONE), round(b * ONE), round(e * ONE), EDGES[edges], color)
+    _warp(
+        source.reshape(-1),
+        source.shape[0],
+        source.shape[1],
+        out.reshape(-1),
+        out.shape[1],
+        x0,
+        y0,
+        x1 - x0,
+        y1 - y0,
+        u,
+        v,
+        round(a * ONE),
+        round(d * ONE),
+        round(b * ONE),
+        round(e * ONE),
+        EDGES[edges],
+        color,
+    )
 
 
 @kernel

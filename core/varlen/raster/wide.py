@@ -8,9 +8,12 @@ from __future__ import annotations
 
 from typing import Any
 
+import numba.extending
 from llvmlite import ir
 from numba import types
-from numba.extending import intrinsic
+
+#: A piece of machine code written as such; the compiler calls it with a context of its own.
+intrinsic: Any = numba.extending.intrinsic
 
 
 def _address(context: Any, builder: Any, signature: Any, args: Any, bits: int) -> Any:

@@ -31,7 +31,9 @@ class Crop(MoveStep):
     height_px: int = whole(512, "height of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window"]})
     fraction: float = number(0.8, "share of each side that is kept", unit="of side", low=0.01, high=1, when={"mode": ["centre"]})
     area_fraction: Span = span((0.5, 1.0), "share of the area that is kept", unit="of area", low=0.01, high=1, when={"mode": ["random"]})
-    aspect: Span = span((0.75, 1.33), "width over height of the part", unit="w/h", low=0.1, high=10, slider=(0.5, 2), log=True, when={"mode": ["random"]})
+    aspect: Span = span(
+        (0.75, 1.33), "width over height of the part", unit="w/h", low=0.1, high=10, slider=(0.5, 2), log=True, when={"mode": ["random"]}
+    )
     scope: Scope = scope("train")
 
     @model_validator(mode="before")

@@ -11,6 +11,7 @@ from varlen.steps.base import DrawContext, Drawn, MoveStep, option, probability
 if TYPE_CHECKING:
     from varlen.draws import Stream
 
+
 class Flip(MoveStep):
     """Mirror the picture left to right, top to bottom, or both; mirror pairs of keypoints change names."""
 

@@ -8,13 +8,13 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import transaction
-
 from varlen import dataset as core
 from varlen.codec import decode
 from varlen.errors import DatasetError
 from varlen.formats import read_dataset
 from varlen.geometry import Size
 from varlen.objects_json import objects_from_json, objects_to_json
+
 from varlen_server import store
 from varlen_server.datasets.models import Dataset, Image
 
@@ -32,7 +32,9 @@ def import_dataset(path: Path, name: str) -> Dataset:
         data = found.source(key)
         pixels = decode(data, key)
         if pixels.shape[:2] != (entry.size.height, entry.size.width):
-            raise DatasetError(f"{key}: the picture is {pixels.shape[1]}×{pixels.shape[0]} px, its labels say {entry.size.width}×{entry.size.height} px")
+            raise DatasetError(
+                f"{key}: the picture is {pixels.shape[1]}×{pixels.shape[0]} px, its labels say {entry.size.width}×{entry.size.height} px"
+            )
         digest = hashlib.sha256(data).hexdigest()
         store.keep(settings.PICTURES, digest, data)
         boxes = entry.objects.boxes

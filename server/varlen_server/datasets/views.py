@@ -18,11 +18,11 @@ from rest_framework.parsers import MultiPartParser
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-
 from varlen.codec import decode, encode
 from varlen.dataset import SPLITS
 from varlen.raster.resample import shrunk
 from varlen.sheet import spread
+
 from varlen_server import store
 from varlen_server.datasets.library import import_dataset
 from varlen_server.datasets.models import Dataset, Image
@@ -52,7 +52,9 @@ class DatasetList(APIView):
 class DatasetUpload(APIView):
     parser_classes = (MultiPartParser,)
 
-    @extend_schema(request={"multipart/form-data": UploadSerializer}, responses={201: DatasetSerializer, 422: MessageSerializer}, operation_id="datasets_upload")
+    @extend_schema(
+        request={"multipart/form-data": UploadSerializer}, responses={201: DatasetSerializer, 422: MessageSerializer}, operation_id="datasets_upload"
+    )
     def post(self, request: Request) -> Response:
         """Bring a dataset in as a zip."""
         upload = request.FILES.get("file")

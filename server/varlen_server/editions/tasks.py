@@ -9,11 +9,11 @@ import time
 from django.utils import timezone
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
-
 from varlen.errors import VarlenError
-from varlen.export import RECORD, Cancelled, Order, export
+from varlen.export import Cancelled, Order, export
 from varlen.pipeline import from_json
-from varlen.verify import read_record
+from varlen.record import RECORD, read_record
+
 from varlen_server.datasets.library import load
 from varlen_server.editions.models import Edition
 

@@ -12,9 +12,9 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-
 from varlen.export import Order
 from varlen.pipeline import from_json
+
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.serializers import MessageSerializer
 from varlen_server.datasets.views import with_splits

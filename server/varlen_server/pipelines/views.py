@@ -7,8 +7,8 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-
 from varlen.steps import CATALOGUE, describe
+
 from varlen_server.datasets.serializers import MessageSerializer
 from varlen_server.pipelines.library import create, save
 from varlen_server.pipelines.models import Pipeline
@@ -42,7 +42,9 @@ class LatestRevision(APIView):
         """The newest revision of a pipeline."""
         return Response(RevisionSerializer(get_object_or_404(Pipeline, pk=pk).revisions.first()).data)
 
-    @extend_schema(request=SaveSerializer, responses={200: RevisionSerializer, 409: MessageSerializer, 422: MessageSerializer}, operation_id="pipelines_save")
+    @extend_schema(
+        request=SaveSerializer, responses={200: RevisionSerializer, 409: MessageSerializer, 422: MessageSerializer}, operation_id="pipelines_save"
+    )
     def post(self, request: Request, pk: int) -> Response:
         """Save a further revision; refused when there is a newer one than `base`."""
         body = SaveSerializer(data=request.data)

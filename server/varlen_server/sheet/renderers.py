@@ -5,9 +5,9 @@ from __future__ import annotations
 from functools import lru_cache
 
 from rest_framework.exceptions import NotFound
-
 from varlen.pipeline import from_json
 from varlen.render import PictureCache, Renderer
+
 from varlen_server.datasets.library import load
 from varlen_server.datasets.models import Dataset
 from varlen_server.pipelines.models import Document

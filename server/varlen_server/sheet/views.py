@@ -19,7 +19,6 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-
 from varlen.codec import encode
 from varlen.errors import RenderError
 from varlen.export import Order
@@ -29,6 +28,7 @@ from varlen.plan import Resample
 from varlen.render import Renderer
 from varlen.sheet import spread
 from varlen.steps import CATALOGUE
+
 from varlen_server import store
 from varlen_server.datasets.models import Dataset, Image
 from varlen_server.datasets.serializers import MessageSerializer

@@ -7,8 +7,8 @@ from typing import Any
 
 from django.conf import settings
 from django.core.management.base import BaseCommand, CommandParser
-
 from varlen.demo.write import write_demo
+
 from varlen_server.datasets.library import import_dataset
 from varlen_server.datasets.models import Dataset
 from varlen_server.pipelines.library import create

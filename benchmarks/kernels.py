@@ -1,0 +1,86 @@
+"""Each kernel against a plain copy and against the same work in SciPy or NumPy."""
+
+from __future__ import annotations
+
+import io
+
+import numpy as np
+from PIL import Image
+from scipy import ndimage
+
+from benchmarks.timing import Table, best
+from varlen.geometry import about, rotation, scaling
+from varlen.raster.blur import gaussian
+from varlen.raster.fingerprint import fingerprint
+from varlen.raster.masks import warp_mask
+from varlen.raster.recolor import recolor
+from varlen.raster.resample import shrunk
+from varlen.raster.warp import warp
+
+
+def measure() -> list[Table]:
+    return [_size(width, height) for width, height in ((640, 480), (1280, 960))]
+
+
+def _size(width: int, height: int) -> Table:
+    table = Table(f"Kernels, {width}×{height} RGB, one thread", "work", "ms", "reference", "times faster", "target")
+    rng = np.random.default_rng(0)
+    picture = np.clip(ndimage.gaussian_filter(rng.standard_normal((height, width, 3)), (2, 2, 0)) * 600 + 128, 0, 255).astype(np.uint8)
+    out = np.empty_like(picture)
+    frame = (0, 0, width, height)
+    copy = best(lambda: np.copyto(out, picture))
+    encode = best(lambda: Image.fromarray(picture).save(io.BytesIO(), "JPEG", quality=90))
+    table.add("plain copy", copy, "", "", "")
+    table.add("JPEG encode, quality 90", encode, "", "", "")
+    cases = (
+        ("most inside", 7, 1.1, "mirror", "≥ 20"),
+        ("38 % outside, solid", 30, 0.8, "solid", "≥ 15"),
+        ("38 % outside, mirrored", 30, 0.8, "mirror", "≥ 12"),
+    )
+    for name, degrees, factor, edges, target in cases:
+        inverse = about(rotation(degrees).then(scaling(factor, factor)), (width / 2, height / 2)).inverse()
+        ours = best(lambda inverse=inverse, edges=edges: warp(picture, inverse, out, frame, edges, (0, 0, 0)))  # type: ignore[misc]
+        matrix = np.array([[inverse.e, inverse.d], [inverse.b, inverse.a]])
+        mode = {"mirror": "reflect", "solid": "constant"}[edges]
+
+        def theirs(matrix: np.ndarray = matrix, mode: str = mode) -> None:
+            for channel in range(3):
+                ndimage.affine_transform(picture[..., channel], matrix, 10.0, order=1, mode=mode)
+
+        table.add(f"bilinear warp, {name}", ours, "scipy.ndimage", best(theirs, 0.3, 3) / ours, target)
+    ours = best(lambda: recolor(out, frame, (1.0, 0.1, 0.0, 3.0, 0.0, 1.0, 0.1, 2.0, 0.1, 0.0, 1.0, 3.0)))
+    table.add("color matrix", ours, f"{ours / copy:.1f} × a copy", "", "≤ 2.5 × a copy")
+    ours = best(lambda: gaussian(picture, 1.5))
+    table.add("Gaussian blur σ 1.5", ours, "scipy.ndimage", best(lambda: ndimage.gaussian_filter(picture, (1.5, 1.5, 0)), 0.3, 3) / ours, "≥ 8")
+    small = (round(width * 0.4), round(height * 0.4))
+    ours = best(lambda: shrunk(picture, *small))
+    table.add("antialiased shrink to 0.4", ours, "same taps in NumPy", best(lambda: _numpy_shrink(picture, *small), 0.3, 3) / ours, "≥ 10")
+    mask = (picture[..., 0] > 128).astype(np.uint8)
+    inverse = about(rotation(7), (width / 2, height / 2)).inverse()
+    ours = best(lambda: warp_mask(mask, 0, 0, inverse, frame))
+    matrix = np.array([[inverse.e, inverse.d], [inverse.b, inverse.a]])
+    theirs = best(lambda: ndimage.affine_transform(mask, matrix, 10.0, order=0), 0.3, 3)
+    table.add("nearest label map", ours, "scipy.ndimage", theirs / ours, "≥ 15")
+    table.add("fingerprint of the pixels", best(lambda: fingerprint(picture)), "", "", "")
+    return table
+
+
+def _numpy_shrink(picture: np.ndarray, width: int, height: int) -> np.ndarray:
+    """The same triangle weights, tap by tap over whole arrays."""
+
+    def taps(length: int, count: int) -> tuple[np.ndarray, np.ndarray]:
+        reach = length / count
+        centre = (np.arange(count) + 0.5) * reach - 0.5
+        places = np.ceil(centre - reach).astype(int)[:, None] + np.arange(int(2 * reach) + 1)
+        weights = np.maximum(1 - np.abs(places - centre[:, None]) / reach, 0)
+        return places.clip(0, length - 1), (weights / weights.sum(1, keepdims=True)).astype(np.float32)
+
+    rows, row_weights = taps(picture.shape[0], height)
+    total = np.zeros((height, picture.shape[1], 3), np.float32)
+    for tap in range(rows.shape[1]):
+        total += picture[rows[:, tap]] * row_weights[:, tap, None, None]
+    columns, column_weights = taps(picture.shape[1], width)
+    out = np.zeros((height, width, 3), np.float32)
+    for tap in range(columns.shape[1]):
+        out += total[:, columns[:, tap]] * column_weights[None, :, tap, None]
+    return (out + 0.5).astype(np.uint8)

@@ -1,0 +1,37 @@
+"""Timing things side by side."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+
+def best(work: Callable[[], object], seconds: float = 0.6, least: int = 5) -> float:
+    """Milliseconds of one call: the lower third of many, after two to warm up."""
+    work()
+    work()
+    taken: list[float] = []
+    until = time.perf_counter() + seconds
+    while len(taken) < least or time.perf_counter() < until:
+        start = time.perf_counter()
+        work()
+        taken.append(time.perf_counter() - start)
+    taken.sort()
+    return taken[len(taken) // 3] * 1000
+
+
+class Table:
+    """Rows of a measurement, printed as Markdown."""
+
+    def __init__(self, title: str, *columns: str) -> None:
+        self.title, self.columns = title, columns
+        self.rows: list[tuple[str, ...]] = []
+
+    def add(self, *values: object) -> None:
+        self.rows.append(tuple(f"{value:.2f}" if isinstance(value, float) else str(value) for value in values))
+        print("  " + " | ".join(self.rows[-1]), flush=True)
+
+    def markdown(self) -> str:
+        lines = ["| " + " | ".join(self.columns) + " |", "|" + "---|" * len(self.columns)]
+        lines += ["| " + " | ".join(row) + " |" for row in self.rows]
+        return f"### {self.title}\n\n" + "\n".join(lines) + "\n"
