@@ -7,7 +7,6 @@ import tempfile
 import time
 from pathlib import Path
 
-from benchmarks.timing import Table
 from varlen.codec import decode, encode
 from varlen.dataset import Dataset
 from varlen.draws import Stream
@@ -15,6 +14,8 @@ from varlen.export import Order, export
 from varlen.formats.coco import describe_objects
 from varlen.pipeline import Pipeline, read
 from varlen.render import Renderer
+
+from benchmarks.timing import Table
 
 ROUNDS = 3
 

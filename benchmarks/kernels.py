@@ -7,8 +7,6 @@ import io
 import numpy as np
 from PIL import Image
 from scipy import ndimage
-
-from benchmarks.timing import Table, best
 from varlen.geometry import about, rotation, scaling
 from varlen.raster.blur import gaussian
 from varlen.raster.fingerprint import fingerprint
@@ -16,6 +14,8 @@ from varlen.raster.masks import warp_mask
 from varlen.raster.recolor import recolor
 from varlen.raster.resample import shrunk
 from varlen.raster.warp import warp
+
+from benchmarks.timing import Table, best
 
 
 def measure() -> list[Table]:

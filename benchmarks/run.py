@@ -12,8 +12,9 @@ from pathlib import Path
 PROJECT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(PROJECT))
 
-from benchmarks import exports, kernels, sheets  # noqa: E402  the project's folder must be on the path first
 from varlen.demo.write import write_demo  # noqa: E402
+
+from benchmarks import exports, kernels, sheets  # noqa: E402  the project's folder must be on the path first
 
 HEAD = """# Benchmarks
 
