@@ -9,7 +9,7 @@ import signal
 import subprocess
 import sys
 import time
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 from urllib.request import Request, urlopen
@@ -63,10 +63,13 @@ def _get(address: str) -> Any:
 def _sheet(address: str, document: dict[str, Any], images: list[int]) -> tuple[float, float]:
     """Seconds to the first tile's picture and to the last."""
     start = time.perf_counter()
-    body = json.dumps({"dataset": 1, "document": document, "images": images, "variants": VARIANTS}).encode()
-    with urlopen(Request(f"{address}/api/sheet", body, {"Content-Type": "application/json"})) as answer:
-        sheet = json.load(answer)
-    tiles = [f"{address}{tile['address']}/{WIDTH}.jpg" for row in sheet["rows"] for tile in row["tiles"]]
+
+    def ask(image: int) -> list[Future[float]]:
+        """A row's labels, then its pictures, in the order the page asks for them."""
+        body = json.dumps({"dataset": 1, "document": document, "images": [image], "variants": VARIANTS}).encode()
+        with urlopen(Request(f"{address}/api/sheet", body, {"Content-Type": "application/json"})) as answer:
+            tiles = json.load(answer)["rows"][0]["tiles"]
+        return [pool.submit(fetch, f"{address}{tile['address']}/{WIDTH}.jpg") for tile in tiles]
 
     def fetch(tile: str) -> float:
         with urlopen(tile) as answer:
@@ -74,5 +77,6 @@ def _sheet(address: str, document: dict[str, Any], images: list[int]) -> tuple[f
         return time.perf_counter() - start
 
     with ThreadPoolExecutor(CONNECTIONS) as pool:
-        times = list(pool.map(fetch, tiles))
+        rows = [pool.submit(ask, image) for image in images]
+        times = [picture.result() for row in rows for picture in row.result()]
     return min(times), max(times)

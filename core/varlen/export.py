@@ -19,7 +19,7 @@ from dataclasses import asdict, dataclass
 from importlib.metadata import version
 from itertools import islice
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import Any, BinaryIO
 
 import orjson
 
@@ -284,31 +284,29 @@ def _assemble(part: Path, dataset: Dataset, head: dict[str, Any], chunks: int) -
     """Rows, label files and the edition's record, in an order that depends on nothing."""
     counts = {split: {"images": 0, "objects": 0, "classes": dict.fromkeys(dataset.classes, 0)} for split in dataset.splits()}
     digest = hashlib.sha256(orjson.dumps({key: head[key] for key in _DIGESTED}, option=SORTED))
-    with (part / ROWS).open("wb") as rows:
+
+    def rows(out: BinaryIO) -> Iterator[dict[str, Any]]:
+        """Every row once: into the list of rows, the digest and the counts, then on to the label files."""
         for number, record in enumerate(_records(part, chunks)):
-            row = {"row": number, **record["row"]}
-            rows.write(orjson.dumps(row) + b"\n")
+            row = record["row"]
+            out.write(orjson.dumps({"row": number, **row}) + b"\n")
             digest.update(f"\n{row['file']} {row['pixel_digest']}".encode())
             tally: Any = counts[row["split"]]
             tally["images"] += 1
             tally["objects"] += len(record["classes"])
             for name in record["classes"]:
                 tally["classes"][name] += 1
-    flat = ({"split": r["row"]["split"], "file": r["row"]["file"], "size": r["size"], "image": r["image"], "labels": r["labels"]}
-            for r in _records(part, chunks))  # fmt: skip
+            yield {"split": row["split"], "file": row["file"], "size": record["size"], "image": record["image"], "labels": record["labels"]}
+
     files = {}
-    for path in coco.write_labels(part, dataset, dataset.splits(), flat):
+    with (part / ROWS).open("wb") as out:
+        written = coco.write_labels(part, dataset, dataset.splits(), rows(out))
+    for path in written:
         files[path] = file_digest(part / path)
         digest.update(f"\n{path} {files[path]}".encode())
     files[ROWS] = file_digest(part / ROWS)
-    libraries = {name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}
-    record = {
-        **head,
-        "output_digest": "sha256:" + digest.hexdigest(),
-        "counts": counts,
-        "files": files,
-        "versions": {"varlen": __version__, **libraries},
-    }
+    versions = {"varlen": __version__, **{name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}}
+    record = {**head, "output_digest": "sha256:" + digest.hexdigest(), "counts": counts, "files": files, "versions": versions}
     shutil.rmtree(part / "chunks")
     (part / "job.json").unlink()
     write_whole(part / RECORD, json.dumps(record, indent=1, ensure_ascii=False).encode() + b"\n")

@@ -193,6 +193,11 @@ def area(polygon: list[Point]) -> float:
 
 def exposed_share(matrix: Matrix, before: Size, window: Rect) -> float:
     """Share of `window` (after) that the picture (before) does not reach, 0 … 1."""
+    if matrix.upright():
+        ends = sorted((matrix.c, matrix.a * before.width + matrix.c)), sorted((matrix.f, matrix.e * before.height + matrix.f))
+        (x0, x1), (y0, y1) = ends
+        if x0 <= window[0] + 1e-9 and y0 <= window[1] + 1e-9 and x1 >= window[2] - 1e-9 and y1 >= window[3] - 1e-9:
+            return 0.0
     whole = (window[2] - window[0]) * (window[3] - window[1])
     covered = area(clip_polygon(matrix.quad(before.rect), window))
     share = 1.0 - covered / whole

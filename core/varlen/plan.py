@@ -49,6 +49,7 @@ class Resample:
     color: Recolor | None = None
     cut: bool = False
     members: list[Member] = field(default_factory=list)
+    _exposed: float | None = None
 
     @property
     def target(self) -> Window:
@@ -63,8 +64,21 @@ class Resample:
     @property
     def exposed(self) -> float:
         """Share of the target that the picture does not reach."""
-        x0, y0, x1, y1 = self.target
-        return exposed_share(self.matrix, self.before, (float(x0), float(y0), float(x1), float(y1)))
+        if self._exposed is None:
+            x0, y0, x1, y1 = self.target
+            self._exposed = exposed_share(self.matrix, self.before, (float(x0), float(y0), float(x1), float(y1)))
+        return self._exposed
+
+    def extend(self, step: str, move: Move) -> None:
+        """One more move at the end of the run."""
+        self.matrix = self.matrix.then(move.matrix)
+        self.size = move.size
+        self.cut = self.cut or move.cuts
+        if move.window is not None:
+            x0, y0, x1, y1 = move.window
+            self.window, self.pad_color = (int(x0), int(y0), int(x1), int(y1)), move.pad_color
+        self.members.append(Member(step, self.matrix, move.size))
+        self._exposed = None
 
 
 Stage = Resample | Recolor | Blur
@@ -216,13 +230,8 @@ def _add_move(plan: Plan, step: str, move: Move) -> None:
         plan.stages.append(last)
     if exposes:
         last.edges, last.edge_color = move.edges, move.edge_color
-    last.matrix = last.matrix.then(move.matrix)
-    last.size = plan.size = move.size
-    last.cut = last.cut or move.cuts
-    if move.window is not None:
-        x0, y0, x1, y1 = move.window
-        last.window, last.pad_color = (int(x0), int(y0), int(x1), int(y1)), move.pad_color
-    last.members.append(Member(step, last.matrix, move.size))
+    last.extend(step, move)
+    plan.size = move.size
 
 
 def _joins(run: Resample, move: Move, exposes: bool) -> bool:

@@ -28,7 +28,7 @@ from varlen.raster.blur import gaussian
 from varlen.raster.copy import fill_outside, moved_view
 from varlen.raster.fingerprint import fingerprint
 from varlen.raster.recolor import recolor
-from varlen.raster.resample import resample, shrunk
+from varlen.raster.resample import halved, resample, shrunk
 from varlen.raster.warp import Pixels, warp
 from varlen.sample import Objects, Sample
 
@@ -106,11 +106,22 @@ class Renderer:
 
     def _recipe(self, plan: Plan) -> tuple[object, ...]:
         tiles = [self._recipe(tile) for tile in plan.composite.tiles] if plan.composite else self.dataset.source_digest(plan.image)
-        return (__version__, plan.size, tiles, [replace(stage, members=[]) if isinstance(stage, Resample) else stage for stage in plan.stages])
+        return (
+            __version__,
+            plan.size,
+            tiles,
+            [replace(stage, members=[], _exposed=None) if isinstance(stage, Resample) else stage for stage in plan.stages],
+        )
 
     def source(self, image: str) -> Pixels:
         """A decoded source picture, kept for its next variant."""
         return self.cache.get((self.dataset.source_digest(image), 0, 0), lambda: self.dataset.pixels(image))
+
+    def source_halved(self, image: str, times: int) -> Pixels:
+        """A source picture at a half, a quarter … of its size, kept like the picture itself."""
+        if times == 0:
+            return self.source(image)
+        return self.cache.get((self.dataset.source_digest(image), "half", times), lambda: halved(self.source_halved(image, times - 1)))
 
     def source_shrunk(self, image: str, width: int, height: int) -> Pixels:
         """A source picture at a smaller size, kept like the picture itself."""
@@ -199,24 +210,47 @@ class _Run:
         matrix, (x0, y0, x1, y1) = run.matrix, run.target
         if run.lossless:
             out[y0:y1, x0:x1] = moved_view(self.pixels, matrix, run.target)
-        elif matrix.upright() and run.exposed == 0.0:
-            resample(np.ascontiguousarray(self.pixels), out, run.target, (matrix.a, matrix.e), (matrix.c, matrix.f))
+            return
+        source, matrix = self._halved(matrix)
+        if matrix.upright() and run.exposed == 0.0:
+            resample(source, out, run.target, (matrix.a, matrix.e), (matrix.c, matrix.f))
         else:
-            source, matrix = self._shrunk(matrix)
+            source, matrix = self._shrunk(source, matrix)
             warp(source, matrix.inverse(), out, run.target, run.edges, run.edge_color)
 
-    def _shrunk(self, matrix: Matrix) -> tuple[Pixels, Matrix]:
-        """The picture made smaller first where the move shrinks it, and what is left of the move."""
+    def _halved(self, matrix: Matrix) -> tuple[Pixels, Matrix]:
+        """The picture halved as often as the move shrinks it to a half or less, and what is left of the move.
+
+        Means of four are quick, and the halves of a source serve all its variants.
+        """
         height, width = self.pixels.shape[:2]
-        across, down = math.hypot(matrix.a, matrix.d), math.hypot(matrix.b, matrix.e)
-        if across >= MILD and down >= MILD:
-            return np.ascontiguousarray(self.pixels), matrix
-        size = (max(1, round(width * _level(across))), max(1, round(height * _level(down))))
+        times = 0
+        while max(_stretch(matrix)) <= 0.5 and width % 2 == 0 and height % 2 == 0:
+            width, height, times, matrix = width // 2, height // 2, times + 1, scaling(2.0, 2.0).then(matrix)
         if self.untouched:
+            return self.renderer.source_halved(self.image, times), matrix
+        smaller = np.ascontiguousarray(self.pixels)
+        for _ in range(times):
+            smaller = halved(smaller)
+        return smaller, matrix
+
+    def _shrunk(self, source: Pixels, matrix: Matrix) -> tuple[Pixels, Matrix]:
+        """The picture made smaller first where the move shrinks it, and what is left of the move."""
+        height, width = source.shape[:2]
+        across, down = _stretch(matrix)
+        if across >= MILD and down >= MILD:
+            return source, matrix
+        size = (max(1, round(width * _level(across))), max(1, round(height * _level(down))))
+        if self.untouched and source is self.pixels:
             smaller = self.renderer.source_shrunk(self.image, *size)
         else:
-            smaller = shrunk(np.ascontiguousarray(self.pixels), *size)
+            smaller = shrunk(source, *size)
         return smaller, scaling(width / size[0], height / size[1]).then(matrix)
+
+
+def _stretch(matrix: Matrix) -> tuple[float, float]:
+    """How long one pixel's width and height become."""
+    return math.hypot(matrix.a, matrix.d), math.hypot(matrix.b, matrix.e)
 
 
 def _level(factor: float) -> float:

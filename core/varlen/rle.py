@@ -12,6 +12,8 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from varlen.raster.jit import kernel
+
 
 def counts_of(mask: NDArray[np.uint8], left: int = 0, top: int = 0, size: tuple[int, int] | None = None) -> list[int]:
     """Run lengths of a mask, column by column, beginning with a run of zeros.
@@ -21,19 +23,8 @@ def counts_of(mask: NDArray[np.uint8], left: int = 0, top: int = 0, size: tuple[
     """
     height, width = mask.shape
     wide, high = size or (width, height)
-    if wide * high == 0:
-        return []
-    edges = np.diff(np.pad((mask.T != 0).astype(np.int8), ((0, 0), (1, 1))), axis=1)
-    column, row = np.nonzero(edges > 0)
-    starts = (column + left) * high + row + top
-    column, row = np.nonzero(edges < 0)
-    ends = (column + left) * high + row + top
-    # A run down to the bottom goes on where the next column is set at its top.
-    joint = ends[:-1] == starts[1:]
-    starts, ends = starts[np.concatenate([[True], ~joint])] if starts.size else starts, ends[np.concatenate([~joint, [True]])] if ends.size else ends
-    turns = np.stack([starts, ends], 1).ravel()
-    runs: list[int] = np.diff(np.concatenate([[0], turns, [wide * high]])).tolist()
-    return runs[:-1] if runs[-1] == 0 and len(runs) > 1 else runs
+    runs: list[int] = _runs(np.ascontiguousarray(mask), left, top, wide, high).tolist()
+    return runs
 
 
 def mask_of(counts: Sequence[int], height: int, width: int) -> NDArray[np.uint8]:
@@ -47,16 +38,7 @@ def mask_of(counts: Sequence[int], height: int, width: int) -> NDArray[np.uint8]
 
 def compress(counts: Sequence[int]) -> str:
     """Run lengths as a short string."""
-    values = np.array(counts, np.int64)
-    values[3:] -= np.array(counts, np.int64)[1:-2]
-    groups = values[:, None] >> np.arange(0, 65, 5).clip(max=63)
-    rest = values[:, None] >> np.arange(5, 70, 5).clip(max=63)
-    # A group is the last when what remains is only its sign repeated.
-    last = np.where(groups & 16, rest == -1, rest == 0)
-    length = last.argmax(axis=1) + 1
-    place = np.arange(groups.shape[1])
-    letters = (groups & 31) + np.where(place < length[:, None] - 1, 32, 0) + 48
-    return str(letters[place < length[:, None]].astype(np.uint8).tobytes(), "ascii")
+    return str(_letters(np.array(counts, np.int64)).tobytes(), "ascii")
 
 
 def expand(text: str) -> list[int]:
@@ -84,3 +66,59 @@ def expand(text: str) -> list[int]:
 def encode(mask: NDArray[np.uint8], left: int = 0, top: int = 0, size: tuple[int, int] | None = None) -> str:
     """A mask straight to the short string; see `counts_of`."""
     return compress(counts_of(mask, left, top, size))
+
+
+@kernel
+def _runs(mask, left, top, wide, high):
+    """Runs down the columns of the whole picture, of which the mask is a part."""
+    height, width = mask.shape
+    runs = np.empty(2 * mask.size + 3, np.int64)
+    count = 0
+    length = np.int64(left) * high
+    value = 0
+    for column in range(width):
+        length += top if value == 0 else 0
+        if value == 1 and top > 0:
+            runs[count] = length
+            count += 1
+            value, length = 0, np.int64(top)
+        for row in range(height):
+            pixel = 1 if mask[row, column] else 0
+            if pixel != value:
+                runs[count] = length
+                count += 1
+                value, length = pixel, np.int64(0)
+            length += 1
+        below = high - top - height
+        if value == 1 and below > 0:
+            runs[count] = length
+            count += 1
+            value, length = 0, np.int64(0)
+        length += below
+    rest = np.int64(wide - left - width) * high
+    if value == 1 and rest > 0:
+        runs[count] = length
+        count += 1
+        length = np.int64(0)
+    length += rest
+    if length > 0:
+        runs[count] = length
+        count += 1
+    return runs[:count]
+
+
+@kernel
+def _letters(counts):
+    letters = np.empty(13 * counts.size, np.uint8)
+    count = 0
+    for place in range(counts.size):
+        value = counts[place] - counts[place - 2] if place > 2 else counts[place]
+        while True:
+            group = value & 31
+            value >>= 5
+            more = value != -1 if group & 16 else value != 0
+            letters[count] = (group | 32 if more else group) + 48
+            count += 1
+            if not more:
+                break
+    return letters[:count]

@@ -5,6 +5,7 @@ No Django here: worker processes of an export load this alone.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import tempfile
 from pathlib import Path
@@ -24,14 +25,25 @@ def keep(root: Path, digest: str, data: bytes) -> None:
         write_whole(path, data)
 
 
-def write_whole(path: Path, data: bytes) -> None:
-    """Write a file under a name of its own and move it in place: it is there whole or not at all."""
+def write_whole(path: Path, data: bytes, lasting: bool = True) -> None:
+    """Write a file under a name of its own and move it in place: it is there whole or not at all.
+
+    `lasting`: wait until it is on the disk; not needed for what can be made again.
+    """
     path.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.NamedTemporaryFile(dir=path.parent, delete=False) as part:
         part.write(data)
-        part.flush()
-        os.fsync(part.fileno())
+        if lasting:
+            part.flush()
+            os.fsync(part.fileno())
     os.replace(part.name, path)
+
+
+def also_as(path: Path, name: Path) -> None:
+    """A second name for a file; both stay valid when one is removed."""
+    name.parent.mkdir(parents=True, exist_ok=True)
+    with contextlib.suppress(FileExistsError):
+        os.link(path, name)
 
 
 class StoredFiles:

@@ -33,9 +33,9 @@ PIPELINE: dict[str, Any] = {
         {"id": "mirror", "step": "flip", "direction": "horizontal", "probability": 0.5},
         {"id": "tilt", "step": "rotate", "degrees": [-12, 12], "frame": "keep", "edges": "mirror", "probability": 0.7},
         {"id": "light", "step": "color_jitter", "brightness_factor": [0.77, 1.3], "hue_degrees": [-5, 5]},
-        {"id": "gather", "step": "mosaic", "tile_scale": [0.5, 0.75], "width_px": 640, "height_px": 480, "probability": 0.2},
-        {"id": "focus", "step": "blur", "sigma_px": [0, 1.2], "probability": 0.3},
+        {"id": "gather", "step": "mosaic", "tile_scale": [0.5, 0.75], "width_px": 640, "height_px": 480, "probability": 0.15},
         {"id": "fit", "step": "resize", "width_px": 640, "height_px": 480, "fit": "letterbox", "scope": "every"},
+        {"id": "focus", "step": "blur", "sigma_px": [0, 1], "probability": 0.3},
     ],
 }
 

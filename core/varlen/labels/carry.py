@@ -46,6 +46,9 @@ def carry(labels: Labels, run: Resample, rules: LabelRules, swap: Pairs) -> None
     share = np.ones(len(objects))
     polygons, masks = list(objects.polygons), list(objects.masks)
     moved, fits = _moved_polygons(objects, run.matrix)
+    cuts: dict[int, tuple[Polygon, float]] = {place: ((), 0.0) for place, fitted in fits.items() if _outside(fitted, window)}
+    crossing = [place for place, fitted in fits.items() if place not in cuts and masks[place] is None and not _inside(fitted, window)]
+    cuts |= dict(zip(crossing, clipped([moved[place] or () for place in crossing], window), strict=True)) if crossing else {}
     for place in range(len(objects)):
         mask, polygon = masks[place], moved[place]
         if mask is not None:
@@ -53,12 +56,11 @@ def carry(labels: Labels, run: Resample, rules: LabelRules, swap: Pairs) -> None
             if (cut := masks[place]) is not None:
                 boxes[place] = cut.box
         elif polygon is not None:
-            fitted = fits[place]
-            if not _inside(fitted, window):
-                polygon, share[place] = clipped(polygon, window)
+            if place in cuts:
+                polygon, share[place] = cuts[place]
                 boxes[place] = bounds(polygon) if polygon else 0.0
             elif not run.matrix.upright():
-                boxes[place] = fitted
+                boxes[place] = fits[place]
             polygons[place] = polygon
         else:
             growth[place] *= whole[place]
@@ -107,6 +109,8 @@ def _settle(labels: Labels, run: Resample, rules: LabelRules, after: Objects, sh
 def _to_blame(run: Resample, box: NDArray[np.float64], limit: float) -> str:
     """The step from which on less than `limit` of the box is left; else the one that took most."""
     last = run.members[-1]
+    if len(run.members) == 1:
+        return last.step
     x0, y0, x1, y1 = run.target
     shares = [_quad_share(member.matrix, box, member.size.rect) for member in run.members[:-1]]
     shares.append(_quad_share(last.matrix, box, (float(x0), float(y0), float(x1), float(y1))))
@@ -148,17 +152,22 @@ def _shrinker(run: Resample | None) -> str:
 def _moved_boxes(objects: Objects, matrix: Matrix, rules: LabelRules) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Boxes after the move, before clipping, and how much larger than the object each became."""
     boxes = objects.boxes
-    corners = boxes[:, [0, 1, 2, 1, 2, 3, 0, 3]].reshape(-1, 2)
-    if rules.box_fit == "ellipse" and matrix.affine and not matrix.upright():
+    if matrix.upright():
+        across, down = matrix.a * boxes[:, 0::2] + matrix.c, matrix.e * boxes[:, 1::2] + matrix.f
+        ends = (across.min(axis=1), down.min(axis=1), across.max(axis=1), down.max(axis=1))
+        return np.stack(ends, 1), np.ones(len(boxes))
+    if rules.box_fit == "ellipse" and matrix.affine:
         half = (boxes[:, 2:] - boxes[:, :2]) / 2
         centre = matrix.points((boxes[:, 2:] + boxes[:, :2]) / 2)
         # The extent of an ellipse with half axes p, q under a linear map: per axis √((m·p)² + (n·q)²).
         reach = np.stack([np.hypot(matrix.a * half[:, 0], matrix.b * half[:, 1]), np.hypot(matrix.d * half[:, 0], matrix.e * half[:, 1])], 1)
         return np.concatenate([centre - reach, centre + reach], 1), np.ones(len(boxes))
+    corners = boxes[:, [0, 1, 2, 1, 2, 3, 0, 3]].reshape(-1, 2)
     quads = matrix.points(corners).reshape(-1, 4, 2)
     moved = np.concatenate([quads.min(axis=1), quads.max(axis=1)], 1)
-    x, y = quads[:, :, 0], quads[:, :, 1]
-    exact = np.abs((x * np.roll(y, -1, 1) - y * np.roll(x, -1, 1)).sum(axis=1)) / 2
+    # The area of a quadrangle is half the cross product of its diagonals.
+    one, two = quads[:, 2] - quads[:, 0], quads[:, 3] - quads[:, 1]
+    exact = np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]) / 2
     fitted = (moved[:, 2] - moved[:, 0]) * (moved[:, 3] - moved[:, 1])
     return moved, np.divide(fitted, exact, out=np.ones(len(boxes)), where=exact > 0)
 
@@ -203,6 +212,10 @@ def _moved_mask(mask: Mask, matrix: Matrix, window: Rect) -> tuple[Mask | None, 
 
 def _touches(box: Rect, window: Rect) -> bool:
     return box[0] <= window[0] or box[1] <= window[1] or box[2] >= window[2] or box[3] >= window[3]
+
+
+def _outside(box: Rect, window: Rect) -> bool:
+    return box[0] >= window[2] or box[1] >= window[3] or box[2] <= window[0] or box[3] <= window[1]
 
 
 def _inside(box: Rect, window: Rect) -> bool:

@@ -45,25 +45,37 @@ def bounds(polygon: Polygon) -> Rect:
     return (float(low[0]), float(low[1]), float(high[0]), float(high[1]))
 
 
-def clipped(polygon: Polygon, window: Rect) -> tuple[Polygon, float]:
-    """The polygon inside `window`, and the share of its area that this is.
+def clipped(polygons: list[Polygon], window: Rect) -> list[tuple[Polygon, float]]:
+    """Each polygon inside `window`, and the share of its area that this is.
 
     One part may become several. Outlines that cross themselves are first taken apart.
     """
     import shapely  # loaded only when an outline crosses the frame
 
-    frame = shapely.box(*window)
-    parts: list[Part] = []
-    before = after = 0.0
-    for part in polygon:
-        whole = shapely.Polygon(part.outline, part.holes)
-        if not whole.is_valid:
-            whole = shapely.make_valid(whole)
-        inside = whole.intersection(frame)
-        before += whole.area
-        after += inside.area
-        parts += [_part(piece) for piece in _polygons(inside) if piece.area > SLIVER]
-    return tuple(parts), after / before if before > 0.0 else 0.0
+    owners = [place for place, polygon in enumerate(polygons) for _ in polygon]
+    parts = [part for polygon in polygons for part in polygon]
+    shapes = _shapes(parts)
+    broken = ~shapely.is_valid(shapes)
+    if broken.any():
+        shapes[broken] = shapely.make_valid(shapes[broken])
+    pieces = shapely.intersection(shapes, shapely.box(*window))
+    before = np.bincount(owners, shapely.area(shapes), len(polygons))
+    after = np.bincount(owners, shapely.area(pieces), len(polygons))
+    found: list[list[Part]] = [[] for _ in polygons]
+    for owner, piece in zip(owners, pieces, strict=True):
+        found[owner] += [_part(part) for part in _polygons(piece) if part.area > SLIVER]
+    share = np.divide(after, before, out=np.zeros(len(polygons)), where=before > 0.0)
+    return [(tuple(kept), float(left)) for kept, left in zip(found, share, strict=True)]
+
+
+def _shapes(parts: list[Part]) -> Any:
+    """Shapely's polygons of many parts, made in one go where none has holes."""
+    import shapely
+
+    if any(part.holes for part in parts):
+        return np.array([shapely.Polygon(part.outline, part.holes) for part in parts])
+    owners = np.repeat(np.arange(len(parts)), [len(part.outline) for part in parts])
+    return shapely.polygons(shapely.linearrings(np.concatenate([part.outline for part in parts]), indices=owners))
 
 
 def _polygons(shape: Any) -> list[shapely.Polygon]:

@@ -39,7 +39,7 @@ def _gaussian(source, out, radius, weights):
     middle = padded[3 * radius : 3 * radius + count]
     total = np.empty(count, np.float32)
     for row in range(height):
-        weigh_column(middle, source, row - radius, weights, count)
+        weigh_column(middle, source, row - radius, weights, 0, count)
         for n in range(radius):
             for channel in range(3):
                 padded[3 * n + channel] = middle[channel]

@@ -56,11 +56,33 @@ def resample(
     _resample(source, out.reshape(-1), out.shape[1], x0, y0, *columns, *rows)
 
 
+def halved(source: Pixels) -> Pixels:
+    """Half the size, each pixel the mean of four; width and height must be even."""
+    out = np.empty((source.shape[0] // 2, source.shape[1] // 2, 3), np.uint8)
+    _halve(source, out)
+    return out
+
+
 def shrunk(source: Pixels, width: int, height: int) -> Pixels:
     """The whole picture at another size."""
     out = np.empty((height, width, 3), np.uint8)
     resample(source, out, (0, 0, width, height), (width / source.shape[1], height / source.shape[0]))
     return out
+
+
+@kernel
+def _halve(source, out):
+    height, width = out.shape[0], out.shape[1]
+    for row in range(height):
+        upper, lower = source[2 * row].reshape(6 * width), source[2 * row + 1].reshape(6 * width)
+        line = out[row].reshape(3 * width)
+        for column in range(width):
+            p, q = np.uint64(6 * column), np.uint64(3 * column)
+            for channel in range(3):
+                c = np.uint64(channel)
+                r = c + np.uint64(3)
+                four = np.uint16(upper[p + c]) + np.uint16(upper[p + r]) + np.uint16(lower[p + c]) + np.uint16(lower[p + r])
+                line[q + c] = (four + 2) >> 2
 
 
 @kernel
@@ -75,18 +97,23 @@ def weigh_rows(total, a, b, c, d, wa, wb, wc, wd, count, onto):
 
 
 @kernel
-def weigh_column(total, source, first, weights, count):
+def weigh_column(total, source, first, weights, begin, count):
     """total = Σ weights[k] · source[first + k], rows beyond the picture repeating its border.
+
+    Of each row, flat, `count` values from `begin` on.
 
     The number of weights must be a multiple of four.
     """
     height = source.shape[0]
+    end = begin + count
+    flat = 3 * source.shape[1]
     for tap in range(0, weights.size, 4):
         a = min(max(first + tap, 0), height - 1)
         b = min(max(first + tap + 1, 0), height - 1)
         c = min(max(first + tap + 2, 0), height - 1)
         d = min(max(first + tap + 3, 0), height - 1)
-        weigh_rows(total, source[a].reshape(count), source[b].reshape(count), source[c].reshape(count), source[d].reshape(count),
+        rows = (source[a].reshape(flat), source[b].reshape(flat), source[c].reshape(flat), source[d].reshape(flat))
+        weigh_rows(total, rows[0][begin:end], rows[1][begin:end], rows[2][begin:end], rows[3][begin:end],
                    weights[tap], weights[tap + 1], weights[tap + 2], weights[tap + 3], count, tap > 0)  # fmt: skip
 
 
@@ -123,12 +150,15 @@ def _along(buffer, out, first, weights):
 @kernel
 def _resample(source, out, stride, left_column, top_row, first_x, weights_x, first_y, weights_y):
     """Down the columns into a buffer, then along the row."""
-    width = source.shape[1]
     columns = first_x.size
+    # Only the columns of the source that the window shows.
+    left = first_x.min()
+    width = min(source.shape[1], first_x.max() + weights_x.shape[1]) - left
+    first_x = first_x - left
     buffer = np.zeros(3 * (width + weights_x.shape[1]) + 1, np.float32)
     total = np.zeros(3 * columns + 1, np.float32)
     for row in range(first_y.size):
-        weigh_column(buffer, source, first_y[row], weights_y[row], 3 * width)
+        weigh_column(buffer, source, first_y[row], weights_y[row], 3 * left, 3 * width)
         _along(buffer, total, first_x, weights_x)
         begin = 3 * ((top_row + row) * stride + left_column)
         settle(total, out[begin : begin + 3 * columns], 3 * columns)

@@ -129,7 +129,7 @@ class Picture(APIView):
         cached = settings.TILES / "sources" / sha256[:2] / f"{sha256}-{width}.jpg"
         if not cached.exists():
             pixels = decode(store.path_of(settings.PICTURES, sha256).read_bytes(), image.key)
-            store.write_whole(cached, preview(pixels, width))
+            store.write_whole(cached, preview(pixels, width), lasting=False)
         return picture_response(cached.read_bytes())
 
 

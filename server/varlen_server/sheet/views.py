@@ -6,11 +6,14 @@ part of the pipeline. So what an address shows never changes and may be kept for
 
 from __future__ import annotations
 
+import hashlib
+import json
 import os
 import time
 from collections import Counter
 from typing import Any
 
+import orjson
 from django.conf import settings
 from django.http import HttpResponse
 from drf_spectacular.utils import extend_schema
@@ -19,6 +22,7 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
+from varlen import __version__
 from varlen.codec import encode
 from varlen.errors import RenderError
 from varlen.export import Order
@@ -52,12 +56,16 @@ def _renderer(dataset_id: int, document: dict[str, Any]) -> tuple[Dataset, Pipel
 
 class Sheet(APIView):
     @extend_schema(request=SheetRequestSerializer, responses={200: SheetSerializer, 422: MessageSerializer}, operation_id="sheet_make")
-    def post(self, request: Request) -> Response:
-        """Labels and traces of variants 1 … n of some images."""
+    def post(self, request: Request) -> HttpResponse:
+        """Labels and traces of variants 1 … n of some images. The same question has the same answer, so it is kept."""
         body = SheetRequestSerializer(data=request.data)
         body.is_valid(raise_exception=True)
         wish = body.validated_data
         dataset, pipeline, renderer = _renderer(wish["dataset"], wish["document"])
+        asked = json.dumps([__version__, dataset.pk, dataset.digest, pipeline.digest, wish["images"], wish["variants"]])
+        kept = settings.TILES / "sheets" / f"{hashlib.sha256(asked.encode()).hexdigest()}.json"
+        if kept.exists():
+            return HttpResponse(kept.read_bytes(), content_type="application/json")
         images = {image.pk: image for image in Image.objects.filter(dataset=dataset, pk__in=wish["images"]).only("key", "split")}
         base = f"/api/tiles/{dataset.pk}/{dataset.digest[7:]}/{pipeline.digest[7:]}"
         rows = []
@@ -67,7 +75,9 @@ class Sheet(APIView):
             # Evaluation images have one output only: the way of the `every` steps.
             variants = range(1, wish["variants"] + 1) if images[pk].split == "train" else [0]
             rows.append({"image": pk, "tiles": [_tile(renderer, images[pk].key, variant, f"{base}/{pk}/{variant}") for variant in variants]})
-        return Response({"pipeline_digest": pipeline.digest, "rows": rows, "runs": _runs(renderer, pipeline)})
+        answer = orjson.dumps({"pipeline_digest": pipeline.digest, "rows": rows, "runs": _runs(renderer, pipeline)})
+        store.write_whole(kept, answer, lasting=False)
+        return HttpResponse(answer, content_type="application/json")
 
 
 def _tile(renderer: Renderer, key: str, variant: int, address: str) -> dict[str, Any]:
@@ -101,14 +111,17 @@ class Tile(APIView):
     def get(self, request: Request, dataset: int, snapshot: str, pipeline: str, image: int, variant: int, width: int) -> HttpResponse:
         """One variant's picture as JPEG, at most `width` px wide."""
         check_width(width)
-        renderer = renderer_for(dataset, f"sha256:{snapshot}", f"sha256:{pipeline}")
-        plan = renderer.plan(_key(image, dataset), variant)
-        # Kept by what is done to the pixels: a changed step costs only the tiles on which it happens.
-        name = renderer.picture_key(plan)
-        cached = settings.TILES / "variants" / name[:2] / f"{name}-{width}.jpg"
-        if not cached.exists():
-            store.write_whole(cached, preview(renderer.pixels(plan), width))
-        return picture_response(cached.read_bytes())
+        asked = settings.TILES / "asked" / snapshot[:16] / pipeline / f"{image}-{variant}-{width}.jpg"
+        if not asked.exists():
+            renderer = renderer_for(dataset, f"sha256:{snapshot}", f"sha256:{pipeline}")
+            plan = renderer.plan(_key(image, dataset), variant)
+            # Kept by what is done to the pixels, too: a changed step costs only the tiles on which it happens.
+            name = renderer.picture_key(plan)
+            made = settings.TILES / "made" / name[:2] / f"{name}-{width}.jpg"
+            if not made.exists():
+                store.write_whole(made, preview(renderer.pixels(plan), width), lasting=False)
+            store.also_as(made, asked)
+        return picture_response(asked.read_bytes())
 
 
 class Trace(APIView):

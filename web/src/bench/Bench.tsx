@@ -1,5 +1,5 @@
 import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
-import { type Query, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, type Dataset, type PipelineDocument, take } from "../api/client";
 import { EditionDialog } from "../editions/EditionDialog";
@@ -14,14 +14,9 @@ import { LedgerBar } from "./LedgerBar";
 import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
+import { keepOf, useSheet } from "./sheet";
 
 const ROWS = 6;
-
-/** Show the last answer while a newer one is on its way, but never another dataset's. */
-function keepOf(dataset: number) {
-  return <T, K extends readonly unknown[]>(previous: T | undefined, query: Query<T, Error, T, K> | undefined) =>
-    query?.queryKey[1] === dataset ? previous : undefined;
-}
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
@@ -72,20 +67,12 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
     placeholderData: keepOf(dataset.id),
   });
   const images = rows.data?.map((image) => image.id);
-  const sheet = useQuery({
-    queryKey: ["sheet", dataset.id, images, variants, document],
-    queryFn: ({ signal }) =>
-      take(api.POST("/api/sheet", { body: { dataset: dataset.id, document: { ...document }, images: images ?? [], variants }, signal })),
-    enabled: images !== undefined,
-    placeholderData: keepOf(dataset.id),
-    staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
-  });
+  const sheet = useSheet(dataset.id, images, variants, document);
   const ledger = useQuery({
     queryKey: ["ledger", dataset.id, edition, document],
     queryFn: ({ signal }) =>
       take(api.POST("/api/ledger", { body: { dataset: dataset.id, document: { ...document }, ...edition }, signal })),
-    enabled: sheet.isSuccess && !sheet.isPlaceholderData,
+    enabled: sheet.complete,
     placeholderData: keepOf(dataset.id),
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
@@ -110,7 +97,7 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
   const facts = catalogue.data?.find((candidate) => candidate.step === step?.step);
   return (
     <Flex direction="column" height="100%">
-      <Rail document={document} catalogue={catalogue.data ?? []} runs={sheet.data?.runs.map((run) => run.steps) ?? []} />
+      <Rail document={document} catalogue={catalogue.data ?? []} runs={sheet.runs} />
       <Flex flex="1" minHeight={0}>
         <Box flex="1" minWidth={0} position="relative">
           {sheet.error && (
@@ -120,7 +107,7 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
               </Refused>
             </Box>
           )}
-          <ContactSheet dataset={dataset} document={document} rows={rows.data ?? []} sheet={sheet.data} stale={sheet.isFetching} />
+          <ContactSheet dataset={dataset} document={document} rows={rows.data ?? []} tiles={sheet.tiles} stale={sheet.stale} />
         </Box>
         <Box width="308px" flex="none" borderLeftWidth="1px" bg="bg.raised" minHeight={0}>
           <StepPanel step={step} facts={facts} />
@@ -130,7 +117,7 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
         dataset={dataset}
         document={document}
         ledger={ledger.data}
-        stale={sheet.isFetching || ledger.isFetching}
+        stale={sheet.stale || ledger.isFetching}
         make={() => setMaking(true)}
       />
       {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}

@@ -1,7 +1,7 @@
 import { Box, Button, Flex, NativeSelect, Slider, Text } from "@chakra-ui/react";
 import { Shuffle } from "lucide-react";
 import { memo, useMemo } from "react";
-import type { Dataset, ImageRow, LabelObject, PipelineDocument, Sheet, Tile } from "../api/client";
+import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
 import { LAYERS, type Pick, useView } from "../state/view";
 import { objectName } from "./Overlay";
 import { Marks, pictureWidth, TileView } from "./TileView";
@@ -18,12 +18,12 @@ interface Props {
   dataset: Dataset;
   document: PipelineDocument;
   rows: ImageRow[];
-  sheet: Sheet | undefined;
+  tiles: Map<number, Tile[]>;
   stale: boolean;
 }
 
 /** A row per image: the original, then its variants, labels drawn over them. */
-export function ContactSheet({ dataset, document, rows, sheet, stale }: Props) {
+export function ContactSheet({ dataset, document, rows, tiles, stale }: Props) {
   const variants = useView((view) => view.variants);
   const tileWidth = useView((view) => view.tileWidth);
   const stepNames = useMemo(() => new Map(document.steps.map((step) => [step.id, sayName(step.step)])), [document]);
@@ -56,7 +56,7 @@ export function ContactSheet({ dataset, document, rows, sheet, stale }: Props) {
             <Row
               key={image.id}
               image={image}
-              tiles={sheet?.rows.find((row) => row.image === image.id)?.tiles ?? NONE}
+              tiles={tiles.get(image.id) ?? NONE}
               dataset={dataset}
               tileWidth={tileWidth}
               stale={stale}
