@@ -1,11 +1,12 @@
 """Random numbers that depend on what they are for, and on nothing else.
 
-Each (seed, image, variant, step) has a stream of its own: a Philox counter generator
-whose key is a hash of the four. So no draw depends on workers, order or batches, and
-taking a step out leaves the draws of all the others as they were.
+Each (seed, image, variant, step) has a stream of its own: 64-bit words cut from the BLAKE2b
+hashes of its name and a running block number. So no draw depends on workers, order or
+batches, and taking a step out leaves the draws of all the others as they were.
 
-Only raw 64-bit words are taken from the generator; they are turned into numbers here,
-because NumPy promises the words for ever but not its distributions.
+A hash as counter generator needs no state to be set up and one call a block; keying a
+generator such as NumPy's Philox anew for each of these short streams takes several times as
+long. The words are turned into numbers here, with nothing that differs between platforms.
 """
 
 from __future__ import annotations
@@ -13,54 +14,40 @@ from __future__ import annotations
 import bisect
 import hashlib
 import math
-import threading
+import struct
 from collections.abc import Iterable, Sequence
-from typing import Any, TypeVar
-
-import numpy as np
+from typing import TypeVar
 
 T = TypeVar("T")
 
 _UNIT = 2.0**-53
-_local = threading.local()
-
-
-def _philox() -> tuple[np.random.Philox, Any]:
-    """This thread's generator and a state to re-key it with (much cheaper than a new one)."""
-    if not hasattr(_local, "philox"):
-        _local.philox = np.random.Philox(key=0)
-        _local.state = _local.philox.state
-    return _local.philox, _local.state
+_words = struct.Struct("<8Q").unpack
 
 
 class Stream:
     """The random numbers of one step for one variant of one image.
 
-    A stream is used up at once by the step it was made for: making the next stream on
-    the same thread re-keys the generator both share.
-
     >>> Stream(20, "images/a.jpg", 1, "tilt").unit() == Stream(20, "images/a.jpg", 1, "tilt").unit()
     True
     """
 
-    __slots__ = ("_raw",)
+    __slots__ = ("_block", "_name", "_waiting")
 
     def __init__(self, seed: int, image: str, variant: int, step: str) -> None:
-        name = f"{seed}\x1f{image}\x1f{variant}\x1f{step}".encode("utf-8", "surrogatepass")
-        digest = hashlib.blake2b(name, digest_size=16).digest()
-        philox, state = _philox()
-        state["state"]["key"] = np.frombuffer(digest, np.dtype("<u8"))
-        state["buffer_pos"] = 4
-        philox.state = state
-        self._raw = philox.random_raw
+        self._name = f"{seed}\x1f{image}\x1f{variant}\x1f{step}\x1f".encode("utf-8", "surrogatepass")
+        self._block = 0
+        self._waiting: list[int] = []
 
     def word(self) -> int:
         """The next 64 random bits."""
-        return int(self._raw())
+        if not self._waiting:
+            self._waiting = list(reversed(_words(hashlib.blake2b(self._name + str(self._block).encode()).digest())))
+            self._block += 1
+        return self._waiting.pop()
 
     def unit(self) -> float:
         """A number in [0, 1), in steps of 2⁻⁵³."""
-        return (int(self._raw()) >> 11) * _UNIT
+        return (self.word() >> 11) * _UNIT
 
     def uniform(self, low: float, high: float) -> float:
         """Evenly spread over [low, high], rounded so that it is short to write down."""

@@ -185,7 +185,7 @@ class _Run:
                     self._own()
                     recolor(self.pixels, (0, 0, self.pixels.shape[1], self.pixels.shape[0]), stage.matrix)
                 case Blur():
-                    self.pixels, self.owned = gaussian(np.ascontiguousarray(self.pixels), stage.sigma), True
+                    self.pixels, self.owned = gaussian(self.pixels, stage.sigma), True
             self.untouched = False
 
     def _own(self) -> None:
@@ -229,7 +229,7 @@ class _Run:
             width, height, times, matrix = width // 2, height // 2, times + 1, scaling(2.0, 2.0).then(matrix)
         if self.untouched:
             return self.renderer.source_halved(self.image, times), matrix
-        smaller = np.ascontiguousarray(self.pixels)
+        smaller = self.pixels
         for _ in range(times):
             smaller = halved(smaller)
         return smaller, matrix

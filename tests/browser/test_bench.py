@@ -73,7 +73,7 @@ def test_from_looking_to_a_downloaded_edition(bench: Page, survey_folder: Path, 
     page.get_by_label("Find a step").fill("cut out")
     page.keyboard.press("Enter")
     expect(page.locator("[data-stop]")).to_have_count(7)
-    assert stops(page)[-2:] == ["crop", "fit"]
+    assert stops(page)[-3:] == ["crop", "fit", "focus"]
     page.get_by_text("centre", exact=True).click()
     grip, target = page.locator("[data-stop=crop]").bounding_box(), page.locator("[data-stop=mirror]").bounding_box()
     assert grip
@@ -177,7 +177,7 @@ def test_a_drawn_keypoint_lies_on_its_light_on_the_screen(page: Page, varlen_add
         box, on_screen = mark.bounding_box(), mark.is_visible()
         if box and on_screen and box["y"] + 20 < 720 and box["y"] > 240 and box["x"] + 20 < 960:
             places.append((box["x"] + box["width"] / 2, box["y"] + box["height"] / 2))
-    assert len(places) >= 3
+    assert len(places) >= 2
     for layer in ("boxes", "polygons", "masks", "keypoints"):
         page.get_by_role("button", name=layer, exact=True).click()
     page.mouse.move(5, 5)

@@ -19,7 +19,7 @@ from varlen.raster.blur import gaussian
 from varlen.raster.fingerprint import fingerprint
 from varlen.raster.masks import warp_mask
 from varlen.raster.recolor import recolor
-from varlen.raster.resample import shrunk
+from varlen.raster.resample import halved, shrunk
 from varlen.raster.warp import warp
 from varlen.steps import CATALOGUE
 
@@ -59,6 +59,20 @@ def test_solid_edges_fill_exactly_what_the_picture_does_not_reach(degrees: float
     filled = (out == (10, 20, 30)).all(axis=2)
     assert ((out == 200).all(axis=2) | filled).all()
     assert filled.mean() == pytest.approx(exposed_share(matrix, Size(90, 60), (0, 0, 90, 60)), abs=0.01)
+
+
+def test_views_are_taken_like_copies() -> None:
+    turned = cloth(40, 30)[::-1, ::-1]
+    copy = turned.copy()
+    inverse = rotation(3).inverse()
+    outs = [np.empty((30, 40, 3), np.uint8) for _ in range(2)]
+    for picture, out in zip((turned, copy), outs, strict=True):
+        warp(picture, inverse, out, (0, 0, 40, 30), "mirror", (0, 0, 0))
+    assert np.array_equal(*outs)
+    assert np.array_equal(shrunk(turned, 17, 13), shrunk(copy, 17, 13))
+    assert np.array_equal(halved(turned), halved(copy))
+    assert np.array_equal(gaussian(turned, 1.2), gaussian(copy, 1.2))
+    assert np.abs(halved(copy).astype(float) - copy.reshape(15, 2, 20, 2, 3).mean((1, 3))).max() <= 0.5
 
 
 def test_a_window_is_all_that_is_written() -> None:
@@ -121,12 +135,15 @@ def test_color_jitter_follows_its_formula(brightness: float, contrast: float, sa
 def test_masks_take_the_nearest_pixel() -> None:
     mask = (cloth(40, 30)[..., 0] > 128).astype(np.uint8)
     inverse = about(rotation(33).then(scaling(1.3, 1.3)), (20, 15), (25, 25)).inverse()
-    moved = warp_mask(mask, 0, 0, inverse, (5, 3, 48, 47))
+    moved, box, count = warp_mask(mask, 0, 0, inverse, (5, 3, 48, 47))
     y, x = np.mgrid[3:47, 5:48] + 0.5
     column, row = np.floor(inverse.a * x + inverse.b * y + inverse.c).astype(int), np.floor(inverse.d * x + inverse.e * y + inverse.f).astype(int)
     inside = (column >= 0) & (row >= 0) & (column < 40) & (row < 30)
     expected = np.where(inside, mask[row.clip(0, 29), column.clip(0, 39)], 0)
     assert (moved == expected).mean() > 0.9999
+    rows, columns = np.nonzero(moved)
+    assert count == rows.size
+    assert box == (columns.min(), rows.min(), columns.max() + 1, rows.max() + 1)
 
 
 def test_a_fingerprint_tells_any_change_apart() -> None:
@@ -156,7 +173,7 @@ from varlen.geometry import rotation, scaling
 from varlen.raster.blur import gaussian
 from varlen.raster.fingerprint import fingerprint
 from varlen.raster.recolor import recolor
-from varlen.raster.resample import shrunk
+from varlen.raster.resample import halved, shrunk
 from varlen.raster.warp import warp
 picture = np.random.default_rng(3).integers(0, 256, (90, 120, 3)).astype(np.uint8)
 for edges in ("solid", "mirror"):

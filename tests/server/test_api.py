@@ -90,6 +90,16 @@ def test_a_tile_is_the_exported_picture(client: Client, moths: Any, lamp_drift: 
     assert checked == 12
 
 
+def test_a_tile_that_is_only_a_copy(client: Client, moths: Any) -> None:
+    """A flip alone resamples nothing; its preview is made from a view of the source."""
+    document = {"varlen_pipeline": 1, "steps": [{"step": "flip", "probability": 1}]}
+    image = client.get(f"/api/datasets/{moths.pk}/rows?count=1").json()[0]
+    sheet = post(client, "/api/sheet", {"dataset": moths.pk, "document": document, "images": [image["id"]], "variants": 1}).json()
+    shown = decode(client.get(f"{sheet['rows'][0]['tiles'][0]['address']}/480.jpg").content, "tile")
+    source = decode(client.get(f"/api/pictures/{image['sha256']}/480.jpg").content, "source")
+    assert abs(shown.astype(int) - source[:, ::-1]).mean() < 2
+
+
 def test_the_same_edition_from_the_queue_and_from_the_terminal(
     client: Client, moths: Any, lamp_drift: dict, survey_folder: Path, tmp_path: Path, transactional_db: None
 ) -> None:

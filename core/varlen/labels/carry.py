@@ -201,13 +201,14 @@ def _moved_mask(mask: Mask, matrix: Matrix, window: Rect) -> tuple[Mask | None, 
     x1, y1 = min(math.ceil(fitted[2]), int(window[2])), min(math.ceil(fitted[3]), int(window[3]))
     if x0 >= x1 or y0 >= y1:
         return None, 0.0
-    moved = Mask.tight(warp_mask(mask.pixels, mask.left, mask.top, matrix.inverse(), (x0, y0, x1, y1)), x0, y0)
-    if moved is None:
+    pixels, (left, top, right, bottom), count = warp_mask(mask.pixels, mask.left, mask.top, matrix.inverse(), (x0, y0, x1, y1))
+    if count == 0:
         return None, 0.0
+    moved = Mask(x0 + left, y0 + top, np.ascontiguousarray(pixels[top:bottom, left:right]))
     if _inside(fitted, window) or not _touches(moved.box, window):
         return moved, 1.0
     before = int(np.count_nonzero(mask.pixels)) * abs(matrix.determinant)
-    return moved, min(int(np.count_nonzero(moved.pixels)) / before, 1.0) if before > 0 else 0.0
+    return moved, min(count / before, 1.0) if before > 0 else 0.0
 
 
 def _touches(box: Rect, window: Rect) -> bool:

@@ -27,7 +27,7 @@ def _weights(sigma: float) -> tuple[int, NDArray[np.float32]]:
 def gaussian(source: Pixels, sigma: float) -> Pixels:
     """(H, W, 3) uint8 blurred with standard deviation `sigma` in pixels; the border repeats."""
     out = np.empty(source.shape, np.uint8)
-    _gaussian(source, out, *_weights(sigma))
+    _gaussian(np.ascontiguousarray(source), out, *_weights(sigma))
     return out
 
 

@@ -48,8 +48,9 @@ def resample(
 ) -> None:
     """Fill `window` of `out` with `source` scaled by `factor` (x, y), then moved by `offset` in output pixels.
 
-    source, out: (H, W, 3) uint8. Beyond the border the border pixel is repeated.
+    source, out: (H, W, 3) uint8, `out` contiguous. Beyond the border the border pixel is repeated.
     """
+    source = np.ascontiguousarray(source)
     x0, y0, x1, y1 = window
     columns = _taps(source.shape[1], x1 - x0, factor[0], offset[0] - x0)
     rows = _taps(source.shape[0], y1 - y0, factor[1], offset[1] - y0)
@@ -59,7 +60,7 @@ def resample(
 def halved(source: Pixels) -> Pixels:
     """Half the size, each pixel the mean of four; width and height must be even."""
     out = np.empty((source.shape[0] // 2, source.shape[1] // 2, 3), np.uint8)
-    _halve(source, out)
+    _halve(np.ascontiguousarray(source), out)
     return out
 
 

@@ -29,9 +29,10 @@ def warp(source: Pixels, inverse: Matrix, out: Pixels, window: tuple[int, int, i
          edges: str | None, edge_color: tuple[int, int, int]) -> None:  # fmt: skip
     """Fill `window` of `out` with `source` seen through `inverse` (points of `out` to points of `source`).
 
-    source, out: (H, W, 3) uint8, rows contiguous. Where the source does not reach, `edges`
+    source, out: (H, W, 3) uint8, `out` contiguous. Where the source does not reach, `edges`
     says what to do. The outermost half pixel repeats the border pixel.
     """
+    source = np.ascontiguousarray(source)
     a, b, c, d, e, f = (inverse.a, inverse.b, inverse.c, inverse.d, inverse.e, inverse.f)
     x0, y0, x1, y1 = window
     # Position of the first pixel centre, less half a pixel: index space of the source.

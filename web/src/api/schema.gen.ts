@@ -203,7 +203,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Labels and traces of variants 1 … n of some images. */
+        /** @description Labels and traces of variants 1 … n of some images. The same question has the same answer, so it is kept. */
         post: operations["sheet_make"];
         delete?: never;
         options?: never;

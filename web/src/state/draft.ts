@@ -53,7 +53,10 @@ export function moveStep(from: number, to: number): void {
   });
 }
 
-/** Add a step with its defaults: before a closing fit step, else at the end. Returns its id. */
+/** Steps that belong after the picture has its final size. */
+const LATE = ["texture", "fit"];
+
+/** Add a step with its defaults: before the last resize, unless it is one for the finished size. Returns its id. */
 export function addStep(facts: StepFacts): string {
   const document = useDraft.getState().document;
   const taken = new Set(document?.steps.map((step) => step.id));
@@ -63,8 +66,8 @@ export function addStep(facts: StepFacts): string {
   const step = { id, step: facts.step, enabled: true, ...values } as PipelineStep;
   useDraft.getState().change((current) => {
     const steps = [...current.steps];
-    const last = steps.at(-1);
-    const place = last?.step === "resize" && facts.step !== "resize" ? steps.length - 1 : steps.length;
+    const resize = steps.findLastIndex((other) => other.step === "resize");
+    const place = resize >= 0 && !LATE.includes(facts.purpose) ? resize : steps.length;
     steps.splice(place, 0, step);
     return { ...current, steps };
   });
