@@ -21,6 +21,7 @@ from itertools import islice
 from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO
 
+import numpy as np
 import orjson
 
 from varlen import __version__
@@ -30,8 +31,10 @@ from varlen.errors import EditionError
 from varlen.formats import coco
 from varlen.pipeline import Pipeline
 from varlen.pipeline import from_json as pipeline_from_json
+from varlen.plan import Plan
+from varlen.raster.fingerprint import fingerprint
 from varlen.record import RECORD, ROWS, file_digest, write_whole
-from varlen.render import Renderer
+from varlen.render import Outcome, Renderer
 
 CHUNK = 6
 SORTED = orjson.OPT_SORT_KEYS
@@ -185,36 +188,71 @@ class ChunkWriter:
         self.names = file_names(dataset)
 
     def write(self, number: int, keys: list[str]) -> int:
-        """Write one chunk's images and its record; returns the number of images."""
-        lines = [orjson.dumps(self._row(key, variant), option=SORTED) for key in keys for variant in self._variants(key)]
-        write_whole(_chunk_file(self.part, number), b"\n".join(lines) + b"\n")
-        return len(lines)
+        """Write one chunk's images and its record; returns the number of images.
+
+        All labels first, then all pixels: each kind of work finds its own data in the
+        processor's caches.
+        """
+        planned = [self._planned(key, variant) for key in keys for variant in self._variants(key)]
+        records = [self._written(*each) for each in planned]
+        write_whole(_chunk_file(self.part, number), b"".join(record.to_bytes() for record in records))
+        return len(records)
 
     def _variants(self, key: str) -> list[int]:
         return self.order.variants_for(self.dataset.entries[key].split)
 
-    def _row(self, key: str, variant: int) -> dict[str, Any]:
+    def _planned(self, key: str, variant: int) -> tuple[str, int, Plan, Outcome, list[bytes]]:
+        plan = self.renderer.plan(key, variant)
+        outcome = self.renderer.outcome(key, variant, plan)
+        labels = coco.describe_objects(outcome.objects, outcome.size, self.dataset)
+        return key, variant, plan, outcome, [orjson.dumps(label, option=SORTED) for label in labels]
+
+    def _written(self, key: str, variant: int, plan: Plan, outcome: Outcome, labels: list[bytes]) -> Record:
         entry = self.dataset.entries[key]
-        sample, trace = self.renderer.render(key, variant)
+        pixels = np.ascontiguousarray(self.renderer.pixels(plan))
+        outcome.trace["pixel_digest"] = fingerprint(pixels)
         file = coco.file_for(entry.split, f"{self.names[key]}_v{variant}{SUFFIX[self.order.image]}")
-        data = encode(sample.pixels, self.order.image, self.order.quality)
+        data = encode(pixels, self.order.image, self.order.quality)
         (self.part / file).write_bytes(data)
-        return {
-            "row": {
-                "file": file,
-                "split": entry.split,
-                "source": key,
-                "source_sha256": trace["source_sha256"],
-                "variant": variant,
-                "file_sha256": hashlib.sha256(data).hexdigest(),
-                "pixel_digest": trace["pixel_digest"],
-                "trace": trace,
-            },
-            "size": list(sample.size),
-            "image": entry.extra,
-            "labels": coco.describe_objects(sample.objects, sample.size, self.dataset),
-            "classes": [self.dataset.classes[number] for number in sample.objects.classes.tolist()],
+        row = {
+            "file": file,
+            "split": entry.split,
+            "source": key,
+            "source_sha256": outcome.trace["source_sha256"],
+            "variant": variant,
+            "file_sha256": hashlib.sha256(data).hexdigest(),
+            "pixel_digest": outcome.trace["pixel_digest"],
+            "trace": outcome.trace,
         }
+        classes = np.bincount(outcome.objects.classes, minlength=len(self.dataset.classes)).tolist()
+        image = orjson.dumps(coco.describe_image(file, outcome.size, entry.extra), option=SORTED)
+        return Record(entry.split, file, row["pixel_digest"], classes, orjson.dumps(row, option=SORTED), image, labels)
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """One written image on its way from a worker to the edition: what is counted, and lines ready to be put together."""
+
+    split: str
+    file: str
+    pixel_digest: str
+    classes: list[int]
+    row: bytes
+    image: bytes
+    labels: list[bytes]
+
+    def to_bytes(self) -> bytes:
+        """A line that says how many labels follow, the row, the image, the labels."""
+        head = orjson.dumps([self.split, self.file, self.pixel_digest, self.classes, len(self.labels)])
+        return b"\n".join([head, self.row, self.image, *self.labels, b""])
+
+    @staticmethod
+    def read(lines: BinaryIO) -> Iterator[Record]:
+        """The records of one chunk."""
+        for head in lines:
+            split, file, digest, classes, count = orjson.loads(head)
+            row, image, *labels = [next(lines).rstrip(b"\n") for _ in range(2 + count)]
+            yield Record(split, file, digest, classes, row, image, labels)
 
 
 _writer: ChunkWriter | None = None
@@ -273,38 +311,38 @@ def _feed(pool: Executor, chunks: list[list[str]], missing: list[int], workers: 
         raise
 
 
-def _records(part: Path, count: int) -> Iterator[dict[str, Any]]:
+def _records(part: Path, count: int) -> Iterator[Record]:
     for number in range(count):
         with _chunk_file(part, number).open("rb") as lines:
-            for line in lines:
-                yield orjson.loads(line)
+            yield from Record.read(lines)
 
 
 def _assemble(part: Path, dataset: Dataset, head: dict[str, Any], chunks: int) -> dict[str, Any]:
     """Rows, label files and the edition's record, in an order that depends on nothing."""
-    counts = {split: {"images": 0, "objects": 0, "classes": dict.fromkeys(dataset.classes, 0)} for split in dataset.splits()}
+    images = dict.fromkeys(dataset.splits(), 0)
+    objects = {split: np.zeros(len(dataset.classes), np.int64) for split in images}
     digest = hashlib.sha256(orjson.dumps({key: head[key] for key in _DIGESTED}, option=SORTED))
 
-    def rows(out: BinaryIO) -> Iterator[dict[str, Any]]:
-        """Every row once: into the list of rows, the digest and the counts, then on to the label files."""
+    def counted(out: BinaryIO) -> Iterator[Record]:
+        """Every record once: into the list of rows, the digest and the counts, then on to the label files."""
         for number, record in enumerate(_records(part, chunks)):
-            row = record["row"]
-            out.write(orjson.dumps({"row": number, **row}) + b"\n")
-            digest.update(f"\n{row['file']} {row['pixel_digest']}".encode())
-            tally: Any = counts[row["split"]]
-            tally["images"] += 1
-            tally["objects"] += len(record["classes"])
-            for name in record["classes"]:
-                tally["classes"][name] += 1
-            yield {"split": row["split"], "file": row["file"], "size": record["size"], "image": record["image"], "labels": record["labels"]}
+            out.write(b'{"row":%d,' % number + record.row[1:] + b"\n")
+            digest.update(f"\n{record.file} {record.pixel_digest}".encode())
+            images[record.split] += 1
+            objects[record.split] += record.classes
+            yield record
 
     files = {}
     with (part / ROWS).open("wb") as out:
-        written = coco.write_labels(part, dataset, dataset.splits(), rows(out))
+        written = coco.write_labels(part, dataset, dataset.splits(), counted(out))
     for path in written:
         files[path] = file_digest(part / path)
         digest.update(f"\n{path} {files[path]}".encode())
     files[ROWS] = file_digest(part / ROWS)
+    counts = {
+        split: {"images": images[split], "objects": int(found.sum()), "classes": dict(zip(dataset.classes, found.tolist(), strict=True))}
+        for split, found in objects.items()
+    }
     versions = {"varlen": __version__, **{name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}}
     record = {**head, "output_digest": "sha256:" + digest.hexdigest(), "counts": counts, "files": files, "versions": versions}
     shutil.rmtree(part / "chunks")

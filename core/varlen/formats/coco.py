@@ -12,9 +12,9 @@ known here are kept and written again.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from pathlib import Path, PurePosixPath
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Protocol
 
 import numpy as np
 import orjson
@@ -294,16 +294,33 @@ def _short(values: NDArray[np.float64]) -> Any:
     return np.round(values, 4).tolist()
 
 
-def write_labels(folder: Path, dataset: Dataset, splits: Iterable[str], rows: Iterator[dict[str, Any]]) -> list[str]:
-    """Write `annotations/<split>.json` from rows as made by an export, streaming.
+def describe_image(file: str, size: Size, extra: dict[str, Any]) -> dict[str, Any]:
+    """One picture's own entry, all but its id; `file` as from `file_for`."""
+    return {"file_name": file.split("/", 2)[2], "width": size.width, "height": size.height, **extra}
 
-    Each row has split, file, size, image (extra fields) and labels. Image and annotation ids
-    count from 1 within each file. Returns the paths written.
+
+class WrittenImage(Protocol):
+    """What is needed of an image that was written: its split, and its entry and annotations as JSON without ids."""
+
+    @property
+    def split(self) -> str: ...
+
+    @property
+    def image(self) -> bytes: ...
+
+    @property
+    def labels(self) -> list[bytes]: ...
+
+
+def write_labels(folder: Path, dataset: Dataset, splits: Iterable[str], images: Iterable[WrittenImage]) -> list[str]:
+    """Write `annotations/<split>.json`, streaming.
+
+    Image and annotation ids count from 1 within each file. Returns the paths written.
     """
     (folder / "annotations").mkdir(exist_ok=True)
     streams = {split: _SplitFile(folder / "annotations" / f"{split}.json") for split in splits}
-    for row in rows:
-        streams[row["split"]].add(row)
+    for image in images:
+        streams[image.split].add(image)
     for stream in streams.values():
         stream.close(dataset)
     return [f"annotations/{split}.json" for split in streams]
@@ -320,14 +337,12 @@ class _SplitFile:
         self.images.write(b'{"images":[')
         self.image = self.object = 0
 
-    def add(self, row: dict[str, Any]) -> None:
+    def add(self, image: WrittenImage) -> None:
         self.image += 1
-        name = row["file"].split("/", 2)[2]
-        record = {"id": self.image, "file_name": name, "width": row["size"][0], "height": row["size"][1], **row["image"]}
-        self.images.write((b"," if self.image > 1 else b"") + b"\n" + orjson.dumps(record))
-        for label in row["labels"]:
+        self.images.write(b'%s\n{"id":%d,' % (b"," if self.image > 1 else b"", self.image) + image.image[1:])
+        for label in image.labels:
             self.object += 1
-            self.objects.write((b"," if self.object > 1 else b"") + b"\n" + orjson.dumps({"id": self.object, "image_id": self.image, **label}))
+            self.objects.write(b'%s\n{"id":%d,"image_id":%d,' % (b"," if self.object > 1 else b"", self.object, self.image) + label[1:])
 
     def close(self, dataset: Dataset) -> None:
         self.objects.close()
