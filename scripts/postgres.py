@@ -155,7 +155,7 @@ class Cluster:
                 settings["port"] = free_port()
             options = f"-c listen_addresses=127.0.0.1 -c port={settings['port']} -c unix_socket_directories='' -c max_connections=60"
             if self.fast:
-                options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off"
+                options += " -c fsync=off -c full_page_writes=off"
             self.run(bin_folder / "pg_ctl", "-D", self.data, "-l", self.log, "-o", options, "-w", "-t", "60", "start")
         self.save(settings)
         self.create_database(bin_folder, settings)
