@@ -33,7 +33,7 @@ from varlen.pipeline import Pipeline
 from varlen.pipeline import from_json as pipeline_from_json
 from varlen.plan import Plan
 from varlen.raster.fingerprint import fingerprint
-from varlen.record import RECORD, ROWS, file_digest, write_whole
+from varlen.record import RECORD, ROWS, OutputDigest, file_digest, write_whole
 from varlen.render import Outcome, Renderer
 
 CHUNK = 6
@@ -321,13 +321,13 @@ def _assemble(part: Path, dataset: Dataset, head: dict[str, Any], chunks: int) -
     """Rows, label files and the edition's record, in an order that depends on nothing."""
     images = dict.fromkeys(dataset.splits(), 0)
     objects = {split: np.zeros(len(dataset.classes), np.int64) for split in images}
-    digest = hashlib.sha256(orjson.dumps({key: head[key] for key in _DIGESTED}, option=SORTED))
+    digest = OutputDigest(head)
 
     def counted(out: BinaryIO) -> Iterator[Record]:
         """Every record once: into the list of rows, the digest and the counts, then on to the label files."""
         for number, record in enumerate(_records(part, chunks)):
             out.write(b'{"row":%d,' % number + record.row[1:] + b"\n")
-            digest.update(f"\n{record.file} {record.pixel_digest}".encode())
+            digest.add_image(record.file, record.pixel_digest)
             images[record.split] += 1
             objects[record.split] += record.classes
             yield record
@@ -337,18 +337,15 @@ def _assemble(part: Path, dataset: Dataset, head: dict[str, Any], chunks: int) -
         written = coco.write_labels(part, dataset, dataset.splits(), counted(out))
     for path in written:
         files[path] = file_digest(part / path)
-        digest.update(f"\n{path} {files[path]}".encode())
+        digest.add_labels(path, files[path])
     files[ROWS] = file_digest(part / ROWS)
     counts = {
         split: {"images": images[split], "objects": int(found.sum()), "classes": dict(zip(dataset.classes, found.tolist(), strict=True))}
         for split, found in objects.items()
     }
     versions = {"varlen": __version__, **{name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}}
-    record = {**head, "output_digest": "sha256:" + digest.hexdigest(), "counts": counts, "files": files, "versions": versions}
+    record = {**head, "output_digest": str(digest), "counts": counts, "files": files, "versions": versions}
     shutil.rmtree(part / "chunks")
     (part / "job.json").unlink()
     write_whole(part / RECORD, json.dumps(record, indent=1, ensure_ascii=False).encode() + b"\n")
     return record
-
-
-_DIGESTED = ("varlen", "dataset_digest", "pipeline_digest", "seed", "variants", "originals", "format", "image", "quality")

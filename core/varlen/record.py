@@ -15,6 +15,28 @@ RECORD = "edition.json"
 ROWS = "rows.jsonl"
 
 
+#: What an edition is made from; with its rows and label files this decides the output digest.
+DIGESTED = ("varlen", "dataset_digest", "pipeline_digest", "seed", "variants", "originals", "format", "image", "quality")
+
+
+class OutputDigest:
+    """The digest of an edition, gathered as it is written or read again, in the order of its rows."""
+
+    def __init__(self, head: dict[str, Any]) -> None:
+        self._digest = hashlib.sha256(orjson.dumps({key: head.get(key) for key in DIGESTED}, option=orjson.OPT_SORT_KEYS))
+
+    def add_image(self, file: str, pixel_digest: str) -> None:
+        """One row."""
+        self._digest.update(f"\n{file} {pixel_digest}".encode())
+
+    def add_labels(self, path: str, sha256: str) -> None:
+        """One label file, after all rows."""
+        self._digest.update(f"\n{path} {sha256}".encode())
+
+    def __str__(self) -> str:
+        return "sha256:" + self._digest.hexdigest()
+
+
 def read_record(folder: Path) -> dict[str, Any]:
     """The record of an edition. Raises `EditionError` when there is none."""
     try:

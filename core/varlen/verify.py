@@ -7,7 +7,7 @@ from pathlib import Path
 
 import orjson
 
-from varlen.record import RECORD, ROWS, file_digest, read_record
+from varlen.record import RECORD, ROWS, OutputDigest, file_digest, read_record
 
 
 def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[str]:
@@ -15,10 +15,12 @@ def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[st
     record = read_record(folder)
     expected: dict[str, str] = dict(record["files"])
     problems = []
+    follows = OutputDigest(record)
     try:
         for line in (folder / ROWS).read_bytes().splitlines():
             row = orjson.loads(line)
             expected[row["file"]] = row["file_sha256"]
+            follows.add_image(row["file"], row["pixel_digest"])
     except (OSError, orjson.JSONDecodeError, KeyError):
         problems.append(f"{ROWS}: missing or damaged, so images can't be checked")
     present = {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
@@ -32,4 +34,9 @@ def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[st
     images = sum(split["images"] for split in record["counts"].values())
     if not problems and images != len(expected) - len(record["files"]):
         problems.append(f"{ROWS}: lists {len(expected) - len(record['files'])} images, the record says {images}")
+    for path, sha256 in record["files"].items():
+        if path != ROWS:
+            follows.add_labels(path, sha256)
+    if not problems and str(follows) != record["output_digest"]:
+        problems.append(f"{RECORD}: its output digest does not follow from what it says and its rows")
     return problems

@@ -143,6 +143,11 @@ def test_verify_finds_every_kind_of_damage(survey: Dataset, tmp_path: Path) -> N
         assert any(path.relative_to(out).as_posix() in problem for problem in verify(out)), path
         data[len(data) // 2] ^= 1
         path.write_bytes(data)
+    record = (out / "edition.json").read_text()
+    for forged in (record.replace('"seed": 0', '"seed": 1'), record.replace('"output_digest": "sha256:', '"output_digest": "sha256:0')):
+        (out / "edition.json").write_text(forged)
+        assert verify(out) == ["edition.json: its output digest does not follow from what it says and its rows"]
+    (out / "edition.json").write_text(record)
     (out / "extra.txt").write_text("x")
     picture = next((out / "images" / "test").iterdir())
     picture.unlink()
