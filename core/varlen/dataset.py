@@ -19,6 +19,7 @@ from varlen.codec import decode
 from varlen.draws import Peers
 from varlen.errors import DatasetError
 from varlen.geometry import Size
+from varlen.labels.shapes import rings_of
 from varlen.sample import Objects
 
 
@@ -147,7 +148,7 @@ class Dataset:
     def _label(self, objects: Objects, place: int) -> str:
         digest = hashlib.sha256(self.classes[objects.classes[place]].encode())
         digest.update(b"crowd" if objects.crowd[place] else b"single")
-        rings = [ring for part in objects.polygons[place] or () for ring in (part.outline, *part.holes)]
+        rings = rings_of(objects.polygons[place] or ())
         for values in (objects.boxes[place], objects.keypoints[place], *rings):
             digest.update(np.rint(values * 1000.0).astype("<i8").tobytes() + b";")
         mask = objects.masks[place]

@@ -32,7 +32,6 @@ from varlen.formats import coco
 from varlen.pipeline import Pipeline
 from varlen.pipeline import from_json as pipeline_from_json
 from varlen.plan import Plan
-from varlen.raster.fingerprint import fingerprint
 from varlen.record import RECORD, ROWS, OutputDigest, file_digest, write_whole
 from varlen.render import Outcome, Renderer
 
@@ -209,8 +208,7 @@ class ChunkWriter:
 
     def _written(self, key: str, variant: int, plan: Plan, outcome: Outcome, labels: list[bytes]) -> Record:
         entry = self.dataset.entries[key]
-        pixels = np.ascontiguousarray(self.renderer.pixels(plan))
-        outcome.trace["pixel_digest"] = fingerprint(pixels)
+        pixels = self.renderer.complete(plan, outcome)
         file = coco.file_for(entry.split, f"{self.names[key]}_v{variant}{SUFFIX[self.order.image]}")
         data = encode(pixels, self.order.image, self.order.quality)
         (self.part / file).write_bytes(data)

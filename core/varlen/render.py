@@ -92,9 +92,13 @@ class Renderer:
         """One variant whole: its sample, and its trace with the pixel digest."""
         plan = self.plan(image, variant)
         outcome = self.outcome(image, variant, plan)
+        return Sample(self.complete(plan, outcome), outcome.objects), outcome.trace
+
+    def complete(self, plan: Plan, outcome: Outcome) -> Pixels:
+        """The pixels that belong to an outcome; their digest goes into its trace."""
         pixels = np.ascontiguousarray(self.pixels(plan))
         outcome.trace["pixel_digest"] = fingerprint(pixels)
-        return Sample(pixels, outcome.objects), outcome.trace
+        return pixels
 
     def pixels(self, plan: Plan) -> Pixels:
         """Carry a plan out. The result may be a view of a cached picture: not to be written to."""

@@ -7,7 +7,7 @@ and lists, one place per object, not as one Python object each.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -34,13 +34,6 @@ class Mask(NamedTuple):
     left: int
     top: int
     pixels: NDArray[np.uint8]
-
-    def on_frame(self, size: Size) -> NDArray[np.uint8]:
-        """The mask as a raster of the whole picture, (H, W) uint8."""
-        frame = np.zeros((size.height, size.width), np.uint8)
-        height, width = self.pixels.shape
-        frame[self.top : self.top + height, self.left : self.left + width] = self.pixels
-        return frame
 
     @staticmethod
     def tight(frame: NDArray[np.uint8], left: int = 0, top: int = 0) -> Mask | None:
@@ -165,7 +158,6 @@ class Sample:
 
     pixels: NDArray[np.uint8]
     objects: Objects
-    extra: dict[str, Any] = field(default_factory=dict)
 
     @property
     def size(self) -> Size:
