@@ -2,24 +2,66 @@
 
 from __future__ import annotations
 
+import fcntl
+import hashlib
 import json
+import shutil
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+import varlen.demo
+from hypothesis import settings
 from varlen.codec import encode
 from varlen.dataset import Dataset
+from varlen.demo.variants import write_variant
 from varlen.demo.write import write_demo
 from varlen.formats import read_dataset
 from varlen.pipeline import Pipeline, from_json
+
+# The first call of a compiled loop takes long, so no single example says anything about time.
+settings.register_profile("varlen", deadline=None)
+settings.load_profile("varlen")
+
+PROJECT = Path(__file__).resolve().parent.parent
+
+
+def rendered(name: str, make: Callable[[Path], None]) -> Path:
+    """A folder of pictures that take long to render: made once for all processes and runs, until the code that makes them changes."""
+    code = b"".join(path.read_bytes() for path in sorted(Path(varlen.demo.__path__[0]).glob("*.py")))
+    kept = PROJECT / ".varlen" / "rendered-for-tests" / hashlib.sha256(code).hexdigest()[:16] / name
+    kept.parent.mkdir(parents=True, exist_ok=True)
+    with (kept.parent / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not kept.exists():
+            part = kept.with_suffix(".part")
+            shutil.rmtree(part, ignore_errors=True)
+            part.mkdir()
+            make(part)
+            part.rename(kept)
+    return kept
 
 
 @pytest.fixture(scope="session")
 def survey_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The night moth survey, small: 6 training images, one each for validation and test."""
     folder = tmp_path_factory.mktemp("survey") / "moths"
-    write_demo(folder, images=8)
+    shutil.copytree(rendered("survey", lambda part: write_demo(part / "moths", images=8)) / "moths", folder)
+    return folder
+
+
+@pytest.fixture(scope="session")
+def flawed_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The survey with one of every mistake."""
+
+    def make(part: Path) -> None:
+        write_demo(part / "survey", images=15)
+        write_variant(part / "survey", part / "flawed", "flawed")
+
+    folder = tmp_path_factory.mktemp("flawed") / "flawed"
+    shutil.copytree(rendered("flawed", make) / "flawed", folder, symlinks=True)
     return folder
 
 

@@ -5,6 +5,7 @@
     ├── DatasetError      a dataset that can't be read: file, place, what was expected
     │   └── ImageError    one picture that can't be decoded
     ├── RenderError       a step that can't be carried out on a given picture
+    ├── StepFileError     a file of steps from outside that can't be used
     └── EditionError      an export that can't be written, resumed or verified
 
 The message of each is one line (``PipelineError``: one line a problem), ready to be
@@ -35,12 +36,30 @@ class DatasetError(VarlenError):
     """A dataset that can't be read; names the file and the place in it."""
 
 
+class Trouble:
+    """What is wrong with a dataset that is being read: raised at once, or noted so that reading goes on without it."""
+
+    def __init__(self, strict: bool = True) -> None:
+        self.strict = strict
+        self.noted: list[tuple[str, str]] = []
+
+    def note(self, kind: str, message: str) -> None:
+        """`kind`: missing-file, unknown-class or bad-label. Raises `DatasetError` when strict."""
+        if self.strict:
+            raise DatasetError(message)
+        self.noted.append((kind, message))
+
+
 class ImageError(DatasetError):
     """A picture that can't be decoded; names the file."""
 
 
 class RenderError(VarlenError):
     """A step that can't be carried out on this picture; names the step."""
+
+
+class StepFileError(VarlenError):
+    """A file of steps from outside that can't be used; names the file."""
 
 
 class EditionError(VarlenError):

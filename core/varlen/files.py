@@ -6,16 +6,18 @@ a zip is opened again there.
 
 from __future__ import annotations
 
+import os
 import stat
 import zipfile
 from functools import cached_property
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import Any, BinaryIO, cast
 
 from varlen.errors import DatasetError
 
 MOST_ENTRIES = 1_000_000
 MOST_BYTES = 256 << 20
+MOST_STREAMED = 16 << 30
 MOST_RATIO = 200
 
 
@@ -37,10 +39,37 @@ class Folder:
                 found.add(path.relative_to(self.root).as_posix())
         return frozenset(found)
 
+    def __getstate__(self) -> dict[str, Any]:
+        return {"root": self.root, "name": self.name, "label": self.label}
+
+    def near(self, suffix: str, folders: tuple[str, ...]) -> list[str]:
+        """Files with a suffix right in the top folder and in `folders`, sorted; nothing else is looked at."""
+        found = [path.relative_to(self.root).as_posix() for folder in ("", *folders) for path in (self.root / folder).glob(f"*{suffix}")]
+        return sorted(filter(self.has, found))
+
+    @cached_property
+    def _real(self) -> str:
+        return os.path.join(os.path.realpath(self.root), "")
+
+    def has(self, path: str) -> bool:
+        """Whether there is such a file below the folder; links that lead out of it don't count. Quick, for a few files of many."""
+        try:
+            full = os.path.join(self._real, path)
+            return os.path.isfile(full) and ".." not in PurePosixPath(path).parts and os.path.realpath(full).startswith(self._real)
+        except ValueError:  # a name that no file can have
+            return False
+
     def read(self, path: str) -> bytes:
         """The content of one file. Raises `DatasetError` naming it."""
         try:
             return (self.root / path).read_bytes()
+        except OSError as error:
+            raise DatasetError(f"{self.root / path}: {error.strerror or error}") from None
+
+    def open(self, path: str) -> BinaryIO:
+        """One file to be read piece by piece. Raises `DatasetError` naming it."""
+        try:
+            return (self.root / path).open("rb")
         except OSError as error:
             raise DatasetError(f"{self.root / path}: {error.strerror or error}") from None
 
@@ -88,18 +117,38 @@ class Archive:
         """Every file in the archive."""
         return frozenset(self._entries)
 
+    def near(self, suffix: str, folders: tuple[str, ...]) -> list[str]:
+        """Files with a suffix right in the top folder and in `folders`, sorted."""
+        return sorted(path for path in self.paths if path.endswith(suffix) and PurePosixPath(path).parent.as_posix() in (".", *folders))
+
+    def has(self, path: str) -> bool:
+        """Whether there is such a file in the archive."""
+        return path in self._entries
+
     def read(self, path: str) -> bytes:
         """The content of one entry. Raises `DatasetError` naming it."""
-        info = self._entries.get(path)
-        if info is None:
-            raise DatasetError(f"{self.path}: has no entry {path!r}")
-        if info.file_size > MOST_BYTES or info.file_size > MOST_RATIO * max(info.compress_size, 1) + 1_000_000:
-            raise DatasetError(f"{self.path}: entry {path!r} unpacks to {info.file_size} bytes, refused")
+        info = self._entry(path, MOST_BYTES)
         try:
             with self._zip.open(info) as stream:
                 return stream.read(MOST_BYTES)
         except (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError, EOFError) as error:
             raise DatasetError(f"{self.path}: entry {path!r} can't be read ({error})") from None
+
+    def open(self, path: str) -> BinaryIO:
+        """One entry to be read piece by piece. Raises `DatasetError` naming it."""
+        info = self._entry(path, MOST_STREAMED)
+        try:
+            return cast(BinaryIO, self._zip.open(info))
+        except (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError) as error:
+            raise DatasetError(f"{self.path}: entry {path!r} can't be read ({error})") from None
+
+    def _entry(self, path: str, most: int) -> zipfile.ZipInfo:
+        info = self._entries.get(path)
+        if info is None:
+            raise DatasetError(f"{self.path}: has no entry {path!r}")
+        if info.file_size > most or info.file_size > MOST_RATIO * max(info.compress_size, 1) + 1_000_000:
+            raise DatasetError(f"{self.path}: entry {path!r} unpacks to {info.file_size} bytes, refused")
+        return info
 
 
 SourceFiles = Folder | Archive

@@ -16,6 +16,7 @@ Plain floats and `math`, not arrays: these are a handful of numbers a variant.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
@@ -24,6 +25,9 @@ if TYPE_CHECKING:
 
 Point = tuple[float, float]
 Rect = tuple[float, float, float, float]
+
+#: No perspective brings a point nearer than this (the divisor of its coordinates).
+NEAREST = 0.02
 
 
 class Size(NamedTuple):
@@ -64,11 +68,15 @@ class Matrix(NamedTuple):
     @property
     def mirrors(self) -> bool:
         """True when left and right change places."""
-        return self.determinant < 0.0
+        return self.area_factor(0.0, 0.0) < 0.0
 
     def then(self, after: Matrix) -> Matrix:
         """First this transform, then `after`."""
         s, t = self, after
+        a, b, c, d, e, f, g, h, i = after
+        p, q, r, u, v, w, x, y, z = self
+        if g == h == x == y == 0.0 and i == z == 1.0:
+            return Matrix(a * p + b * u, a * q + b * v, a * r + b * w + c, d * p + e * u, d * q + e * v, d * r + e * w + f)
         product = Matrix(
             t.a * s.a + t.b * s.d + t.c * s.g,
             t.a * s.b + t.b * s.e + t.c * s.h,
@@ -108,7 +116,8 @@ class Matrix(NamedTuple):
         out[:, 0] = self.a * x + self.b * y + self.c
         out[:, 1] = self.d * x + self.e * y + self.f
         if not self.affine:
-            out /= (self.g * x + self.h * y + self.i)[:, None]
+            # Points at or behind the horizon of a perspective have no image; they end far outside instead of as NaN.
+            out /= (self.g * x + self.h * y + self.i).clip(NEAREST, None)[:, None]
         return out
 
     def quad(self, rect: Rect) -> list[Point]:
@@ -116,11 +125,20 @@ class Matrix(NamedTuple):
         x0, y0, x1, y1 = rect
         return [self.point(x0, y0), self.point(x1, y0), self.point(x1, y1), self.point(x0, y1)]
 
-    def scales(self) -> tuple[float, float]:
-        """Smallest and largest stretch of the linear part (its singular values)."""
-        s = self.a**2 + self.b**2 + self.d**2 + self.e**2
-        t = math.sqrt(max(s * s - 4.0 * self.determinant**2, 0.0))
-        return (math.sqrt(max((s - t) / 2.0, 0.0)), math.sqrt((s + t) / 2.0))
+    def depth(self, x: float, y: float) -> float:
+        """The divisor of a point; 1 everywhere for an affine transform, 0 on the horizon of a perspective."""
+        return self.g * x + self.h * y + self.i
+
+    def area_factor(self, x: float, y: float) -> float:
+        """How much larger a small area at (x, y) becomes; negative for a mirror image.
+
+        The Jacobian determinant of a plane perspective, det(M) / w³.
+        """
+        if self.affine:
+            return self.determinant
+        a, b, c, d, e, f, g, h, i = self
+        whole = a * (e * i - f * h) - b * (d * i - f * g) + c * (d * h - e * g)
+        return whole / self.depth(x, y) ** 3
 
     def lossless(self) -> bool:
         """True when each pixel lands on exactly one pixel: flips, quarter turns, whole shifts."""
@@ -146,15 +164,18 @@ def translation(x: float, y: float) -> Matrix:
     return Matrix(c=x, f=y)
 
 
-def scaling(x: float, y: float) -> Matrix:
-    """Away from the origin by the factors x and y."""
-    return Matrix(a=x, e=y)
+def scaling(x: float, y: float, left: float = 0.0, top: float = 0.0) -> Matrix:
+    """Away from the origin by the factors x and y; the origin itself goes to (left, top)."""
+    return Matrix(x, 0.0, left, 0.0, y, top)
 
 
 def about(matrix: Matrix, centre: Point, to: Point | None = None) -> Matrix:
     """`matrix` about `centre` instead of the origin; the centre itself goes to `to`."""
-    to = centre if to is None else to
-    return translation(-centre[0], -centre[1]).then(matrix).then(translation(*to))
+    (x, y), (to_x, to_y) = centre, to or centre
+    if matrix.affine:
+        a, b, c, d, e, f = matrix[:6]
+        return Matrix(a, b, c - a * x - b * y + to_x, d, e, f - d * x - e * y + to_y)
+    return translation(-x, -y).then(matrix).then(translation(to_x, to_y))
 
 
 def rotation(degrees: float) -> Matrix:
@@ -164,8 +185,25 @@ def rotation(degrees: float) -> Matrix:
     return Matrix(cos, sin, 0.0, -sin, cos, 0.0)
 
 
+def quad_from_square(corners: Sequence[Point]) -> Matrix:
+    """The perspective from the unit square to four corners, in turn from the top left.
+
+    Heckbert, Fundamentals of Texture Mapping and Image Warping (1989), section 2.2.3.
+    """
+    (x0, y0), (x1, y1), (x2, y2), (x3, y3) = corners
+    dx1, dx2, sx = x1 - x2, x3 - x2, x0 - x1 + x2 - x3
+    dy1, dy2, sy = y1 - y2, y3 - y2, y0 - y1 + y2 - y3
+    det = dx1 * dy2 - dx2 * dy1
+    g, h = (sx * dy2 - dx2 * sy) / det, (dx1 * sy - sx * dy1) / det
+    return Matrix(x1 - x0 + g * x1, x3 - x0 + h * x3, x0, y1 - y0 + g * y1, y3 - y0 + h * y3, y0, g, h, 1.0)
+
+
 def clip_polygon(polygon: list[Point], rect: Rect) -> list[Point]:
-    """The part of a convex polygon inside `rect` (Sutherland and Hodgman, 1974)."""
+    """The part of a polygon inside `rect` (Sutherland and Hodgman, 1974).
+
+    The parts of one that is not convex hang together by edges along the border of `rect`,
+    which hold no area.
+    """
     x0, y0, x1, y1 = rect
     for axis, limit, sign in ((0, x0, 1.0), (0, x1, -1.0), (1, y0, 1.0), (1, y1, -1.0)):
         kept: list[Point] = []
@@ -189,16 +227,3 @@ def area(polygon: list[Point]) -> float:
         px, py = polygon[n - 1]
         total += px * y - x * py
     return abs(total) / 2.0
-
-
-def exposed_share(matrix: Matrix, before: Size, window: Rect) -> float:
-    """Share of `window` (after) that the picture (before) does not reach, 0 … 1."""
-    if matrix.upright():
-        ends = sorted((matrix.c, matrix.a * before.width + matrix.c)), sorted((matrix.f, matrix.e * before.height + matrix.f))
-        (x0, x1), (y0, y1) = ends
-        if x0 <= window[0] + 1e-9 and y0 <= window[1] + 1e-9 and x1 >= window[2] - 1e-9 and y1 >= window[3] - 1e-9:
-            return 0.0
-    whole = (window[2] - window[0]) * (window[3] - window[1])
-    covered = area(clip_polygon(matrix.quad(before.rect), window))
-    share = 1.0 - covered / whole
-    return share if share > 1e-9 else 0.0

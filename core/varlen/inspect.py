@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from varlen.dataset import Dataset
 
@@ -20,13 +21,14 @@ def summarise(dataset: Dataset, progress: Callable[[], None] = lambda: None) -> 
     """
     classes: dict[str, Counter[str]] = {split: Counter() for split in dataset.splits()}
     for entry in dataset.entries.values():
-        classes[entry.split].update(dataset.classes[number] for number in entry.objects.classes.tolist())
+        classes[entry.split].update(entry.labels(dataset.classes))
     sizes = Counter(f"{entry.size.width}×{entry.size.height}" for entry in dataset.entries.values())
     mean, deviation = channel_statistics(dataset, progress)
     return {
         "name": dataset.name,
         "splits": dataset.counts(),
         "classes": {name: {split: classes[split][name] for split in classes} for name in dataset.classes},
+        "label_maps": list(dataset.map_classes) if any(entry.label_map for entry in dataset.entries.values()) else [],
         "image_sizes": dict(sizes.most_common()),
         "objects": {
             "polygons": sum(polygon is not None for entry in dataset.entries.values() for polygon in entry.objects.polygons),
@@ -40,23 +42,30 @@ def summarise(dataset: Dataset, progress: Callable[[], None] = lambda: None) -> 
     }
 
 
+def box_sides(boxes: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Square roots of the areas of boxes (N, 4), px."""
+    sides: NDArray[np.float64] = np.sqrt(np.maximum((boxes[:, 2] - boxes[:, 0]) * (boxes[:, 3] - boxes[:, 1]), 0.0))
+    return sides
+
+
 def channel_statistics(dataset: Dataset, progress: Callable[[], None]) -> tuple[list[float], list[float]]:
-    """Mean and standard deviation per channel, from exact whole-number sums."""
-    splits = dataset.splits()
-    chosen = "train" if "train" in splits else None
-    total, squares, count = np.zeros(3, np.int64), np.zeros(3, np.int64), 0
-    levels = np.arange(256, dtype=np.int64)
+    """Mean and standard deviation per channel over the training split (all images where there is none)."""
+    chosen = "train" if "train" in dataset.splits() else None
+    levels = np.zeros((3, 256), np.int64)
     for key, entry in dataset.entries.items():
         if chosen in (None, entry.split):
             pixels = dataset.pixels(key)
-            for channel in range(3):
-                histogram = np.bincount(pixels[:, :, channel].ravel(), minlength=256)
-                total[channel] += histogram @ levels
-                squares[channel] += histogram @ (levels * levels)
-            count += pixels.shape[0] * pixels.shape[1]
+            levels += [np.bincount(pixels[:, :, channel].ravel(), minlength=256) for channel in range(3)]
         progress()
+    return mean_and_deviation(levels)
+
+
+def mean_and_deviation(levels: NDArray[np.int64]) -> tuple[list[float], list[float]]:
+    """Mean and standard deviation of each channel from how often each level occurs, (3, 256); exact sums, rounded to 1/1000."""
+    count = int(levels[0].sum())
     if count == 0:
         return [], []
-    mean = total / count
-    deviation = np.sqrt(np.maximum(squares / count - mean**2, 0.0))
+    scale = np.arange(256, dtype=np.int64)
+    mean = (levels @ scale) / count
+    deviation = np.sqrt(np.maximum((levels @ (scale * scale)) / count - mean**2, 0.0))
     return np.round(mean, 3).tolist(), np.round(deviation, 3).tolist()

@@ -10,19 +10,25 @@ from varlen.rle import counts_of, mask_of
 from varlen.sample import Mask, Objects, Part, Polygon, make_objects
 
 
-def objects_to_json(objects: Objects, classes: tuple[str, ...]) -> list[dict[str, Any]]:
-    """One JSON object for each; masks as run lengths of their own frame, down the columns."""
+def objects_to_json(objects: Objects, classes: tuple[str, ...], arrays: bool = False) -> list[dict[str, Any]]:
+    """One JSON object for each; masks as run lengths of their own frame, down the columns.
+
+    arrays: leave points and boxes as arrays, for a coder that takes them as they are.
+    """
+    polygons = objects.polygons
+    boxes, keypoints = (objects.boxes, np.ascontiguousarray(objects.keypoints)) if arrays else (objects.boxes.tolist(), objects.keypoints.tolist())
+    crowd, share, numbers = objects.crowd.tolist(), objects.share.tolist(), objects.classes.tolist()
     return [
         {
             "id": objects.ids[place],
             "image": objects.images[place],
-            "class": classes[objects.classes[place]],
-            "box": objects.boxes[place].tolist(),
-            "polygon": _polygon_to_json(objects.polygons[place]),
+            "class": classes[numbers[place]],
+            "box": boxes[place],
+            "polygon": _polygon_to_json(polygons[place], arrays),
             "mask": _mask_to_json(objects.masks[place]),
-            "keypoints": objects.keypoints[place].tolist(),
-            "crowd": bool(objects.crowd[place]),
-            "share": round(float(objects.share[place]), 4),
+            "keypoints": keypoints[place],
+            "crowd": crowd[place],
+            "share": round(share[place], 4),
             "attributes": objects.attributes[place],
         }
         for place in range(len(objects))
@@ -39,9 +45,11 @@ def objects_from_json(items: list[dict[str, Any]], classes: tuple[str, ...], ima
     )  # fmt: skip
 
 
-def _polygon_to_json(polygon: Polygon | None) -> list[dict[str, Any]] | None:
+def _polygon_to_json(polygon: Polygon | None, arrays: bool) -> list[dict[str, Any]] | None:
     if polygon is None:
         return None
+    if arrays:
+        return [{"outline": np.ascontiguousarray(part.outline), "holes": [np.ascontiguousarray(hole) for hole in part.holes]} for part in polygon]
     return [{"outline": part.outline.tolist(), "holes": [hole.tolist() for hole in part.holes]} for part in polygon]
 
 

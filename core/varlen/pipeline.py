@@ -9,18 +9,22 @@ from __future__ import annotations
 import difflib
 import hashlib
 import json
+from collections.abc import Iterator, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from varlen.errors import PipelineError
-from varlen.steps import CATALOGUE
+from varlen.steps import CATALOGUE, OUTSIDE
 from varlen.steps.base import Step
+from varlen.steps.junction import Junction
 
 FORMAT = 1
 MOST_BYTES = 1_000_000
 MOST_STEPS = 200
+MOST_DEPTH = 4  # of junctions inside junctions
 MOST_SEED = 2**53 - 1  # what every JSON reader can hold exactly
 
 
@@ -42,7 +46,7 @@ class _Head(BaseModel):
     varlen_pipeline: Literal[1]
     name: str = Field("Untitled", min_length=1, max_length=120)
     seed: int = Field(0, ge=0, le=MOST_SEED)
-    draw_per: Literal["image"] = "image"
+    draw_per: Literal["image", "group"] = "image"
     labels: LabelRules = LabelRules()
 
 
@@ -59,22 +63,45 @@ class Pipeline:
 
     def steps_for(self, split: str, variant: int) -> list[Step]:
         """The steps that apply to one output: `train` steps only to training variants."""
-        augmented = split == "train" and variant > 0
-        return [step for step in self.steps if step.enabled and (augmented or step.scope == "every")]
+        return applicable(self.steps, split == "train" and variant > 0)
+
+    def all_steps(self) -> list[Step]:
+        """Every step, those in the branches of junctions too."""
+        return list(_flattened(self.steps))
 
     def to_json(self) -> dict[str, Any]:
         """The canonical form, every default spelled out."""
         return {**self._head.model_dump(mode="json"), "steps": [step.model_dump(mode="json") for step in self.steps]}
 
-    @property
+    @cached_property
     def digest(self) -> str:
-        """`sha256:…` over the canonical form."""
-        text = json.dumps(self.to_json(), sort_keys=True, separators=(",", ":"), ensure_ascii=True)
+        """`sha256:…` over the canonical form, and over the files of the steps from outside among its steps."""
+        form = self.to_json()
+        if outside := self.outside_steps():
+            form["outside_steps"] = outside
+        text = json.dumps(form, sort_keys=True, separators=(",", ":"), ensure_ascii=True)
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
+
+    def outside_steps(self) -> dict[str, str]:
+        """Names of its steps from outside, each with the SHA-256 of the file it comes from."""
+        return {step.step: OUTSIDE[step.step] for step in self.all_steps() if step.step in OUTSIDE}
 
     def with_seed(self, seed: int) -> Pipeline:
         """The same pipeline with other random numbers."""
         return from_json({**self.to_json(), "seed": seed})
+
+
+def applicable(steps: Sequence[Step], augmented: bool) -> list[Step]:
+    """Those of `steps` that are switched on and meant for a training variant (`augmented`) or for every image."""
+    return [step for step in steps if step.enabled and (augmented or step.scope == "every")]
+
+
+def _flattened(steps: Sequence[Step]) -> Iterator[Step]:
+    for step in steps:
+        yield step
+        if isinstance(step, Junction):
+            for branch in step.branches:
+                yield from _flattened(branch.steps)
 
 
 def read(path: Path | str) -> Pipeline:
@@ -112,44 +139,80 @@ def from_json(data: Any, source: str = "") -> Pipeline:
         head = _Head.model_validate({key: value for key, value in data.items() if key != "steps"})
     except ValidationError as error:
         problems += _explain(error, "", sorted([*_Head.model_fields, "steps"]))
-    steps = _steps(data.get("steps"), problems)
+    steps = _StepReader(problems).read(data.get("steps"))
     if problems or head is None:
         raise PipelineError(problems, source)
     return Pipeline(head, steps)
 
 
-def _steps(items: Any, problems: list[str]) -> tuple[Step, ...]:
-    if not isinstance(items, list):
-        problems.append("steps: expected a list of steps")
-        return ()
-    if len(items) > MOST_STEPS:
-        problems.append(f"steps: {len(items)} steps are more than {MOST_STEPS}")
-        return ()
-    steps: list[Step] = []
-    taken = {item["id"] for item in items if isinstance(item, dict) and isinstance(item.get("id"), str)}
-    seen: set[str] = set()
-    for index, item in enumerate(items):
-        place = f"steps[{index}]"
+class _StepReader:
+    """Reads lists of steps, also those inside junctions; collects problems; ids count across all of them."""
+
+    def __init__(self, problems: list[str]) -> None:
+        self.problems = problems
+        self.taken: set[str] = set()
+        self.seen: set[str] = set()
+        self.count = 0
+
+    def read(self, items: Any) -> tuple[Step, ...]:
+        """The steps of a pipeline."""
+        self.taken = set(_given_ids(items))
+        return self._list(items, "steps", 0)
+
+    def _list(self, items: Any, place: str, depth: int) -> tuple[Step, ...]:
+        if not isinstance(items, list):
+            self.problems.append(f"{place}: expected a list of steps")
+            return ()
+        self.count += len(items)
+        if self.count > MOST_STEPS:
+            self.problems.append(f"{place}: {self.count} steps are more than {MOST_STEPS}")
+            return ()
+        steps = [self._step(item, f"{place}[{index}]", depth) for index, item in enumerate(items)]
+        return tuple(step for step in steps if step is not None)
+
+    def _step(self, item: Any, place: str, depth: int) -> Step | None:
         if not isinstance(item, dict) or not isinstance(item.get("step"), str):
-            problems.append(f'{place}: expected an object with "step"')
-            continue
+            self.problems.append(f'{place}: expected an object with "step"')
+            return None
         cls = CATALOGUE.get(item["step"])
         if cls is None:
-            problems.append(f"{place}.step: there is no step {item['step']!r}{_nearest(item['step'], list(CATALOGUE))}")
-            continue
+            self.problems.append(f"{place}.step: there is no step {item['step']!r}{_nearest(item['step'], list(CATALOGUE))}")
+            return None
         item = dict(item)
         if not item.get("id"):
-            item["id"] = _free_id(item["step"], taken)
+            item["id"] = _free_id(item["step"], self.taken)
+        if cls is Junction and isinstance(item.get("branches"), list):
+            if depth >= MOST_DEPTH:
+                self.problems.append(f"{place}: junctions inside junctions, more than {MOST_DEPTH} deep")
+                return None
+            item["branches"] = [self._branch(branch, f"{place}.branches[{n}]", depth + 1) for n, branch in enumerate(item["branches"])]
         try:
             step = cls.model_validate(item)
         except ValidationError as error:
-            problems += _explain(error, place, list(cls.model_fields))
-            continue
-        if step.id in seen:
-            problems.append(f"{place}.id: {step.id!r} is taken by an earlier step")
-        seen.add(step.id)
-        steps.append(step)
-    return tuple(steps)
+            self.problems += _explain(error, place, list(cls.model_fields))
+            return None
+        if step.id in self.seen:
+            self.problems.append(f"{place}.id: {step.id!r} is taken by an earlier step")
+        self.seen.add(step.id)
+        if step.step == "normalize" and depth > 0:
+            self.problems.append(f"{place}: normalize can't stand in a junction; put it at the end of the pipeline")
+        return step
+
+    def _branch(self, branch: Any, place: str, depth: int) -> Any:
+        if not isinstance(branch, dict):
+            return branch
+        return {**branch, "steps": self._list(branch.get("steps", []), f"{place}.steps", depth)}
+
+
+def _given_ids(items: Any) -> Iterator[str]:
+    """All ids in a list of steps and in the branches below it."""
+    for item in items if isinstance(items, list) else ():
+        if isinstance(item, dict):
+            if isinstance(item.get("id"), str):
+                yield item["id"]
+            for branch in item["branches"] if isinstance(item.get("branches"), list) else ():
+                if isinstance(branch, dict):
+                    yield from _given_ids(branch.get("steps"))
 
 
 def _free_id(name: str, taken: set[str]) -> str:
@@ -175,7 +238,8 @@ def _explain(error: ValidationError, place: str, known: list[str]) -> list[str]:
             path += f"[{part}]" if isinstance(part, int) else f".{part}" if path else str(part)
         match item["type"]:
             case "extra_forbidden":
-                what = f"unknown key{_nearest(str(item['loc'][-1]), known)}"
+                inside = ["weight", "steps"] if "branches" in item["loc"][:-1] else known
+                what = f"unknown key{_nearest(str(item['loc'][-1]), inside)}"
             case "missing":
                 what = "is missing"
             case "value_error":
@@ -200,6 +264,8 @@ def document_schema() -> dict[str, Any]:
         definitions.update(step.pop("$defs", {}))
         definitions[name] = {**step, "required": ["step"]}
     steps = {"type": "array", "maxItems": MOST_STEPS, "items": {"oneOf": [{"$ref": f"#/$defs/{name}"} for name in CATALOGUE]}}
+    definitions.pop("Step", None)
+    definitions["Branch"]["properties"]["steps"] = steps
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         **head,

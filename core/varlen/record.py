@@ -13,6 +13,10 @@ from varlen.errors import EditionError
 
 RECORD = "edition.json"
 ROWS = "rows.jsonl"
+#: For whoever receives the edition.
+CARD = "README.md"
+#: Numbers from training, attached later; not part of what was made.
+SCORES = "scores.jsonl"
 
 
 #: What an edition is made from; with its rows and label files this decides the output digest.
@@ -23,14 +27,17 @@ class OutputDigest:
     """The digest of an edition, gathered as it is written or read again, in the order of its rows."""
 
     def __init__(self, head: dict[str, Any]) -> None:
-        self._digest = hashlib.sha256(orjson.dumps({key: head.get(key) for key in DIGESTED}, option=orjson.OPT_SORT_KEYS))
+        made_from = {key: head.get(key) for key in DIGESTED} | {key: head[key] for key in ("splits", "split_variants") if key in head}
+        self._digest = hashlib.sha256(orjson.dumps(made_from, option=orjson.OPT_SORT_KEYS))
 
-    def add_image(self, file: str, pixel_digest: str) -> None:
-        """One row."""
+    def add_image(self, file: str, pixel_digest: str, label_files: dict[str, str]) -> None:
+        """One row: its picture, and the digests of its own label files."""
         self._digest.update(f"\n{file} {pixel_digest}".encode())
+        for path, sha256 in sorted(label_files.items()):
+            self.add_labels(path, sha256)
 
     def add_labels(self, path: str, sha256: str) -> None:
-        """One label file, after all rows."""
+        """One label file: an image's own, or after all rows one for many."""
         self._digest.update(f"\n{path} {sha256}".encode())
 
     def __str__(self) -> str:
@@ -57,10 +64,25 @@ def file_digest(path: Path) -> str:
 
 
 def write_whole(path: Path, data: bytes) -> None:
-    """Write a file so that it is there whole or not at all."""
-    partial = path.with_name(path.name + ".part")
+    """Write a file so that it is there whole or not at all. Two processes may write the same at once."""
+    partial = path.with_name(f"{path.name}.{os.getpid()}.part")
     with partial.open("wb") as stream:
         stream.write(data)
         stream.flush()
         os.fsync(stream.fileno())
     partial.rename(path)
+
+
+def claim(out: Path) -> Path:
+    """The hidden sibling to work in. Refuses a folder that holds anything."""
+    if out.exists() and (not out.is_dir() or any(out.iterdir())):
+        raise EditionError(f"{out}: exists and is not empty; an edition needs a new folder")
+    part = out.absolute().with_name(f".{out.absolute().name}.varlen-part")
+    try:
+        part.parent.mkdir(parents=True, exist_ok=True)
+        probe = part.with_suffix(".probe")
+        probe.touch()
+        probe.unlink()
+    except OSError as error:
+        raise EditionError(f"{out}: can't be written ({error.strerror})") from None
+    return part

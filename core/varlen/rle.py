@@ -42,25 +42,30 @@ def compress(counts: Sequence[int]) -> str:
 
 
 def expand(text: str) -> list[int]:
-    """Run lengths from the short string. Raises `ValueError` when it ends too early."""
-    counts: list[int] = []
-    place = 0
-    while place < len(text):
-        value, shift, more = 0, 0, True
-        while more:
-            if place >= len(text) or shift > 60:
-                raise ValueError("damaged run-length code")
-            group = ord(text[place]) - 48
-            if not 0 <= group < 64:
-                raise ValueError("damaged run-length code")
-            value |= (group & 31) << shift
-            more = bool(group & 32)
-            place += 1
-            shift += 5
-            if not more and group & 16:
-                value |= -1 << shift
-        counts.append(value + counts[-2] if len(counts) > 2 else value)
-    return counts
+    """Run lengths from the short string. Raises `ValueError` when it is damaged."""
+    letters = np.frombuffer(text.encode("utf-8", "replace"), np.uint8)
+    counts = np.empty(letters.size, np.int64)
+    found = _expand(letters, counts)
+    if found < 0:
+        raise ValueError("damaged run-length code")
+    runs: list[int] = counts[:found].tolist()
+    return runs
+
+
+def tight_mask_of(counts: Sequence[int], height: int, width: int) -> tuple[int, int, NDArray[np.uint8]] | None:
+    """Left, top and pixels of the smallest mask that holds all ones of the run lengths; None when there are none.
+
+    Raises `ValueError` when the counts don't add up to height × width.
+    """
+    runs = np.array(counts, np.int64)
+    if runs.size and (runs.min() < 0 or runs.sum() != height * width):
+        raise ValueError(f"run lengths add up to {int(runs.sum())}, not to {width}×{height}")
+    x0, y0, x1, y1 = _bounds(runs, height)
+    if x0 >= x1:
+        return None
+    pixels = np.zeros((y1 - y0, x1 - x0), np.uint8)
+    _fill(runs, height, x0, y0, pixels)
+    return x0, y0, pixels
 
 
 def encode(mask: NDArray[np.uint8], left: int = 0, top: int = 0, size: tuple[int, int] | None = None) -> str:
@@ -122,3 +127,56 @@ def _letters(counts):
             if not more:
                 break
     return letters[:count]
+
+
+@kernel
+def _expand(letters, counts):
+    """How many counts there are, −1 when the code is damaged."""
+    count = 0
+    place = 0
+    while place < letters.size:
+        value, shift, more = np.int64(0), np.int64(0), True
+        while more:
+            if place >= letters.size or shift > 55:
+                return -1
+            group = np.int64(letters[place]) - 48
+            if group < 0 or group >= 64:
+                return -1
+            value |= (group & 31) << shift
+            more = (group & 32) != 0
+            place += 1
+            shift += 5
+            if not more and (group & 16) != 0:
+                value |= np.int64(-1) << shift
+        counts[count] = value + counts[count - 2] if count > 2 else value
+        count += 1
+    return count
+
+
+@kernel
+def _bounds(runs, height):
+    """First and one past the last column and row that have ones."""
+    x0, y0, x1, y1 = np.int64(1) << 60, np.int64(1) << 60, np.int64(0), np.int64(0)
+    start = np.int64(0)
+    for place in range(runs.size):
+        length = runs[place]
+        if place % 2 == 1 and length > 0:
+            last = start + length - 1
+            first_column, last_column = start // height, last // height
+            x0, x1 = min(x0, first_column), max(x1, last_column + 1)
+            if first_column == last_column:
+                y0, y1 = min(y0, start % height), max(y1, last % height + 1)
+            else:  # it goes round the lower border
+                y0, y1 = np.int64(0), np.int64(height)
+        start += length
+    return x0, y0, x1, y1
+
+
+@kernel
+def _fill(runs, height, left, top, pixels):
+    start = np.int64(0)
+    for place in range(runs.size):
+        if place % 2 == 1:
+            for at in range(start, start + runs[place]):
+                pixels[at % height - top, at // height - left] = 1
+        start += runs[place]

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import TypeVar
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -17,6 +20,8 @@ from varlen.sample import Objects
 CLASS_COLORS = ((86, 180, 233), (230, 159, 0), (0, 158, 115), (240, 228, 66), (204, 121, 167), (213, 94, 0), (0, 114, 178))
 PAPER = (38, 38, 38)
 GAP = 8
+
+T = TypeVar("T")
 
 
 def contact_sheet(renderer: Renderer, images: list[str], variants: int, tile: int = 240) -> Pixels:
@@ -90,8 +95,8 @@ def _side_by_side(tiles: list[Pixels]) -> Pixels:
     return row
 
 
-def spread(keys: list[str], count: int) -> list[str]:
+def spread(keys: Sequence[T], count: int) -> list[T]:
     """`count` of the keys, evenly spread."""
     if count >= len(keys):
-        return keys
+        return list(keys)
     return [keys[n * len(keys) // count] for n in range(count)]

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-import orjson
-
-from varlen.record import RECORD, ROWS, OutputDigest, file_digest, read_record
+from varlen.errors import EditionError
+from varlen.record import CARD, RECORD, ROWS, SCORES, OutputDigest, file_digest, read_record
+from varlen.rows import read_rows
 
 
 def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[str]:
@@ -16,12 +16,16 @@ def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[st
     expected: dict[str, str] = dict(record["files"])
     problems = []
     follows = OutputDigest(record)
+    images, packed = 0, bool(record.get("packed"))
     try:
-        for line in (folder / ROWS).read_bytes().splitlines():
-            row = orjson.loads(line)
-            expected[row["file"]] = row["file_sha256"]
-            follows.add_image(row["file"], row["pixel_digest"])
-    except (OSError, orjson.JSONDecodeError, KeyError):
+        for row in read_rows(folder):
+            images += 1
+            # Pictures inside shards are checked with these.
+            labels = row.get("label_files", {})
+            if not packed:
+                expected |= {row["file"]: row["file_sha256"], **labels}
+            follows.add_image(row["file"], row["pixel_digest"], labels)
+    except (EditionError, KeyError):
         problems.append(f"{ROWS}: missing or damaged, so images can't be checked")
     present = {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
     for path, digest in sorted(expected.items()):
@@ -30,12 +34,12 @@ def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[st
         elif file_digest(folder / path) != digest:
             problems.append(f"{path}: changed since it was written")
         progress()
-    problems += [f"{path}: not part of the edition" for path in sorted(present - set(expected) - {RECORD})]
-    images = sum(split["images"] for split in record["counts"].values())
-    if not problems and images != len(expected) - len(record["files"]):
-        problems.append(f"{ROWS}: lists {len(expected) - len(record['files'])} images, the record says {images}")
+    problems += [f"{path}: not part of the edition" for path in sorted(present - set(expected) - {RECORD, SCORES})]
+    counted = sum(split["images"] for split in record["counts"].values())
+    if not problems and images != counted:
+        problems.append(f"{ROWS}: lists {images} images, the record says {counted}")
     for path, sha256 in record["files"].items():
-        if path != ROWS:
+        if path not in (ROWS, CARD):
             follows.add_labels(path, sha256)
     if not problems and str(follows) != record["output_digest"]:
         problems.append(f"{RECORD}: its output digest does not follow from what it says and its rows")

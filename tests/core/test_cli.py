@@ -98,15 +98,22 @@ def test_demo_is_the_same_every_time(tmp_path: Path) -> None:
     assert "exists and is not empty" in refused("demo", tmp_path / "a")
 
 
-def test_a_truncated_picture_stops_an_export_with_nothing_half_written(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:
+def test_a_truncated_picture_stops_an_export_until_it_is_mended_or_left_out(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:
     shutil.copytree(survey_folder, tmp_path / "in")
     broken = sorted((tmp_path / "in" / "images" / "train").iterdir())[-1]
     broken.write_bytes(broken.read_bytes()[:20_000])
     for workers in (1, 2):
         message = refused("export", tmp_path / "in", pipeline, "-o", tmp_path / "out", "--workers", workers)
         assert f"images/train/{broken.name}: damaged picture" in message
-        assert [path.name for path in tmp_path.iterdir()] == ["in"]
+        assert not (tmp_path / "out").exists()
     assert broken.name in refused("inspect", tmp_path / "in")
+    done = varlen("export", tmp_path / "in", pipeline, "-o", tmp_path / "out", "--resume", "--leave-out-broken")
+    assert f"left out: images/train/{broken.name}, variant 0: " in done.stderr
+    record = json.loads((tmp_path / "out" / "edition.json").read_text())
+    assert {each["source"] for each in record["left_out"]} >= {f"images/train/{broken.name}"}
+    assert record["counts"]["train"]["images"] + len(record["left_out"]) == 24
+    assert broken.name in (tmp_path / "out" / "README.md").read_text()
+    assert varlen("verify", tmp_path / "out").returncode == 0
 
 
 def test_a_picture_of_another_size_than_its_labels_say(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:

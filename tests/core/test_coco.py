@@ -35,7 +35,7 @@ def quiet(path: Path) -> COCO:
         return COCO(str(path))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.data())
 def test_run_lengths_agree_with_another_reader(data: st.DataObject) -> None:
     height, width = data.draw(st.integers(1, 25)), data.draw(st.integers(1, 25))

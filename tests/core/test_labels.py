@@ -58,6 +58,14 @@ MOVES = st.lists(
             {"step": "resize", "width_px": 160, "height_px": 100},
             {"step": "resize", "width_px": 70, "height_px": 70, "fit": "cover"},
             {"step": "mosaic"},
+            {"step": "quarter_turn"},
+            {"step": "shear", "x_degrees": [-30, 30]},
+            {"step": "scale", "factor": [0.5, 2], "edges": "wrap"},
+            {"step": "perspective", "corner_fraction": 0.15},
+            {"step": "elastic", "strength_fraction": 0.06, "spacing_fraction": 0.2},
+            {"step": "pad", "multiple_px": 70},
+            {"step": "cutout", "size_fraction": [0.1, 0.5]},
+            {"step": "rotate", "degrees": [-30, 30], "within": "objects"},
         ]
     ),
     min_size=1,
@@ -65,7 +73,7 @@ MOVES = st.lists(
 )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(blobs(), MOVES, st.integers(0, 10**6), st.floats(0, 0.9))
 def test_every_object_ends_in_the_frame_or_is_accounted_for(objects: Objects, moves: list[dict], seed: int, keep_share: float) -> None:
     renderer = Renderer(dataset_of(objects), make_pipeline(*moves, seed=seed, labels={"keep_share": keep_share, "keep_side_px": 1}))
@@ -78,6 +86,8 @@ def test_every_object_ends_in_the_frame_or_is_accounted_for(objects: Objects, mo
         assert len(after) + len(fates["dropped"]) == len(objects)
     step_ids = {step.id for step in renderer.pipeline.steps} | {"source"}
     assert all(fate["step"] in step_ids and fate["reason"] for fate in fates["dropped"])
+    # Bent and covered points move by themselves; outlines bend between their points.
+    bent = 0.5 * sum(move["step"] == "elastic" for move in moves)
     width, height = outcome.size
     for place in range(len(after)):
         x0, y0, x1, y1 = after.boxes[place]
@@ -88,11 +98,12 @@ def test_every_object_ends_in_the_frame_or_is_accounted_for(objects: Objects, mo
             if visibility:
                 # A mask's outermost pixels are a pixel wide, so its box may miss a point by that much.
                 slack = 1.6 if after.masks[place] else 1e-6
+                slack += bent
                 assert x0 - slack <= x <= x1 + slack
                 assert y0 - slack <= y <= y1 + slack
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(blobs(), st.sampled_from(["horizontal", "vertical", "both"]))
 def test_flipping_twice_is_identity(objects: Objects, direction: str) -> None:
     flip = {"step": "flip", "direction": direction}
@@ -101,7 +112,7 @@ def test_flipping_twice_is_identity(objects: Objects, direction: str) -> None:
     assert np.allclose(after.keypoints, objects.keypoints, atol=1e-12)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(blobs())
 def test_a_mirror_swaps_left_and_right(objects: Objects) -> None:
     after = Renderer(dataset_of(objects), make_pipeline({"step": "flip"})).outcome("a.png", 1).objects
@@ -110,7 +121,7 @@ def test_a_mirror_swaps_left_and_right(objects: Objects) -> None:
     assert np.allclose(turned.keypoints[:, :, 0], SIZE.width - objects.keypoints[:, :, 0])
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(blobs(), st.floats(-180, 180))
 def test_boxes_fit_the_turned_outline_and_not_the_turned_box(objects: Objects, degrees: float) -> None:
     after = Renderer(dataset_of(objects), make_pipeline({"step": "rotate", "degrees": degrees, "frame": "grow"}, labels={"keep_side_px": 0}))

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from varlen.errors import PipelineError
 from varlen.pipeline import from_json, parse, read
-from varlen.steps import CATALOGUE, describe
+from varlen.steps import BUILT_IN, CATALOGUE, describe
 
 GOOD = {"varlen_pipeline": 1, "name": "Lamp drift", "seed": 20, "steps": [{"id": "tilt", "step": "rotate", "degrees": [-12, 12]}]}
 
@@ -45,7 +45,7 @@ def test_all_problems_at_once_each_with_its_place() -> None:
         "steps[0].degrees: 400 is outside -180 … 180 degrees", "steps[0].probability: 2 is outside 0 … 1",
         "steps[1].step: there is no step 'rotat'; did you mean 'rotate'?",
         "steps[2].degree: unknown key; did you mean 'degrees'?",
-        "steps[3].mode: \"corner\" is not one of 'window', 'centre' or 'random'",
+        "steps[3].mode: \"corner\" is not one of 'window', 'centre', 'random' or 'around_object'",
         "steps[4].sigma_px: the range runs backwards: 2 is above 1",
         "steps[6].id: 'same' is taken by an earlier step", 'steps[7]: expected an object with "step"',
     ]  # fmt: skip
@@ -68,8 +68,11 @@ def test_every_limit_is_kept(name: str) -> None:
             if value is None:
                 continue
             bad = value - 1 if value == parameter["low"] else value + 1
-            wrap = (lambda v: [v, v]) if parameter["control"] == "span" else (lambda v: [v] * 3) if parameter["control"] == "color" else (lambda v: v)
-            from_json({"varlen_pipeline": 1, "steps": [{"step": name, parameter["name"]: wrap(value)}]})
+            count = {"span": 2, "color": 3, "levels": 3}.get(parameter["control"])
+            wrap = (lambda v, count=count: [v] * count) if count else (lambda v: v)
+            # The one limit that depends on another parameter.
+            wide = {"strength_fraction": {"spacing_fraction": 0.25}, "spacing_fraction": {"strength_fraction": 0}}.get(parameter["name"], {})
+            from_json({"varlen_pipeline": 1, "steps": [{"step": name, **wide, parameter["name"]: wrap(value)}]})
             assert problems({"varlen_pipeline": 1, "steps": [{"step": name, parameter["name"]: wrap(bad)}]})
         if parameter["control"] == "span":
             assert problems({"varlen_pipeline": 1, "steps": [{"step": name, parameter["name"]: float("nan")}]})
@@ -122,5 +125,8 @@ def test_the_reference_pages_are_what_the_code_says() -> None:
     sys.path.insert(0, str(project / "scripts"))
     import step_docs
 
-    assert (project / "docs" / "steps.md").read_text() == step_docs.reference(), "run `make step-docs`"
+    assert (project / "docs" / "steps.md").read_text() == step_docs.index(), "run `make step-docs`"
+    for cls in BUILT_IN:
+        assert (project / "docs" / "steps" / f"{cls.name()}.md").read_text() == step_docs.page(cls), "run `make step-docs`"
+        assert not step_docs.settings_shown(cls) or (project / "docs" / "steps" / f"{cls.name()}.jpg").stat().st_size > 5000
     assert (project / "docs" / "pipeline.schema.json").read_text() == step_docs.schema(), "run `make step-docs`"

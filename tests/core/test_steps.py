@@ -7,17 +7,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from varlen.draws import Peers, Stream
 from varlen.effects import Mosaic, Move
-from varlen.geometry import Size, exposed_share
+from varlen.geometry import Size
+from varlen.raster.exposure import exposed_share
 from varlen.steps import CATALOGUE, describe
 from varlen.steps.base import DrawContext, Step
 
 SIZE = st.builds(Size, st.integers(2, 900), st.integers(2, 900))
-PEERS = Peers(["a", "b", "c", "d", "e"])
+PEERS = Peers({key: [key] for key in "abcde"})
 
 
 def effect(values: dict, size: Size, seed: int) -> Move | Mosaic:
     step: Step = CATALOGUE[values["step"]].model_validate({"id": "s", **values})
-    drawn = step.draw(Stream(seed, "a", 1, "s"), DrawContext(size, "a", PEERS))
+    drawn = step.draw(Stream(seed, "a", 1, "s"), DrawContext(size, "a", lambda: PEERS))
     made = step.effect(drawn, size)
     assert isinstance(made, Move | Mosaic)
     return made
@@ -89,7 +90,19 @@ def test_every_parameter_says_what_it_is(name: str) -> None:
     assert about["purpose"] in ("move", "light", "texture", "hide", "combine", "fit")
     for parameter in about["parameters"]:
         assert parameter["meaning"]
-        assert parameter["control"] in ("span", "number", "whole", "option", "color", "probability", "scope")
+        assert parameter["control"] in (
+            "span",
+            "number",
+            "whole",
+            "option",
+            "several",
+            "switch",
+            "levels",
+            "color",
+            "branches",
+            "probability",
+            "scope",
+        )
         if parameter["control"] in ("span", "number"):
             assert parameter["unit"]
             assert parameter["low"] <= min(parameter["slider"]) < max(parameter["slider"]) <= parameter["high"]

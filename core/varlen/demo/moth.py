@@ -97,6 +97,10 @@ def paint(species: Species, pose: Pose, x: Floats, y: Floats, grain: Floats) -> 
             theta = np.degrees(np.arctan2(du, -dv)) % 360.0 - sweep
             theta = np.where(theta > 270.0, theta - 360.0, theta)
             reach = wing.radius(theta)
+            # Neither the wing nor its shade goes further than this.
+            touched = radius < np.maximum(reach * 1.05 + 0.06, reach + 0.5 / edge)
+            near = near[0][touched], near[1][touched]
+            radius, theta, reach = radius[touched], theta[touched], reach[touched]
             part = (np.clip((reach - radius) * edge + 0.5, 0.0, 1.0) * (reach > 0))[:, None]
             shade = _wing_color(species, wing, theta, radius, reach, rough[near], coarse[near], wing is species.hind)
             under = color[near]
@@ -108,13 +112,17 @@ def paint(species: Species, pose: Pose, x: Floats, y: Floats, grain: Floats) -> 
     color, cover = _paint_body(species, u, v, edge, rough, color, cover)
     for side in (-1, 1):
         line = _antenna(species, side)
-        distance = np.full(u.shape, 9.0)
-        near = np.nonzero((side * u > -0.05) & (side * u < 0.6) & (v < -0.2) & (v > -1.0))
+        span = 0.5 / edge + max(0.014, 0.7 / pose.length)
+        low, high = line.min(axis=0) - span, line.max(axis=0) + span
+        near = np.nonzero(
+            (side * u > -0.05) & (side * u < 0.6) & (v < -0.2) & (v > -1.0) & (u > low[0]) & (u < high[0]) & (v > low[1]) & (v < high[1])
+        )
+        here_u, here_v, distance = u[near], v[near], np.full(len(near[0]), 9.0)
         for px, py in np.concatenate([line, (line[1:] + line[:-1]) / 2]):
-            distance[near] = np.minimum(distance[near], np.hypot(u[near] - px, v[near] - py))
+            distance = np.minimum(distance, np.hypot(here_u - px, here_v - py))
         part = np.clip((max(0.014, 0.7 / pose.length) - distance) * edge + 0.5, 0.0, 1.0)
-        color = color * (1 - part[..., None]) + np.array(species.body) * 0.6 * part[..., None]
-        cover = np.maximum(cover, part)
+        color[near] = color[near] * (1 - part[:, None]) + np.array(species.body) * 0.6 * part[:, None]
+        cover[near] = np.maximum(cover[near], part)
     return np.clip(color, 0.0, 1.0), cover
 
 

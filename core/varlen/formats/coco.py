@@ -6,110 +6,184 @@ half a pixel further: x + 0.5 here, x − 0.5 when written. Numbers are written 
 
 Read: any `*.json` with images, annotations and categories, in the dataset's top folder or in
 `annotations/`; the split is told from its name (train, val / validation, test). Fields not
-known here are kept and written again.
+known here are kept and written again. An image's `group` field names the images it belongs
+with, such as the frames of one clip.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+import sqlite3
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path, PurePosixPath
-from typing import Any, BinaryIO, Protocol
+from typing import Any, BinaryIO
 
 import numpy as np
 import orjson
 from numpy.typing import NDArray
 
 from varlen.dataset import Dataset, Entry, Skeleton
-from varlen.errors import DatasetError
+from varlen.errors import DatasetError, Trouble
 from varlen.files import SourceFiles
+from varlen.formats.base import SPLIT_WORDS, Described, Labels, Listed, Reading, Writer, WrittenImage
+from varlen.formats.json_stream import pieces
 from varlen.geometry import Size
-from varlen.labels.shapes import ring_areas, starts_of
-from varlen.rle import encode, expand, mask_of
+from varlen.labels.convert import mask_from_polygon
+from varlen.labels.shapes import ring_areas
+from varlen.rle import encode, expand, tight_mask_of
 from varlen.sample import Mask, Objects, Part, Polygon, make_objects
 
 NAME = "coco"
+SORTED = orjson.OPT_SORT_KEYS
 _IMAGE_FIELDS = {"id", "file_name", "width", "height"}
 _OBJECT_FIELDS = {"id", "image_id", "category_id", "bbox", "segmentation", "keypoints", "num_keypoints", "iscrowd", "area"}
-_SPLIT_WORDS = {"train": "train", "training": "train", "val": "validation", "valid": "validation", "validation": "validation", "test": "test"}
 
 
 def annotation_files(files: SourceFiles) -> list[str]:
     """The annotation files of a folder or zip, sorted."""
-    return sorted(path for path in files.paths if path.endswith(".json") and ("/" not in path or re.fullmatch(r"annotations/[^/]+", path)))
+    return files.near(".json", ("annotations",))
 
 
 def recognise(files: SourceFiles) -> bool:
     """Whether there is an annotation file of this form."""
     for path in annotation_files(files):
-        head = files.read(path)[:200_000]
-        if b'"images"' in head and (b'"annotations"' in head or b'"categories"' in head):
-            return True
-        if b'"annotations"' in head or b'"categories"' in head:
+        with files.open(path) as stream:
+            head = stream.read(200_000)
+        # Where the list of images is long and comes first, nothing else is near the beginning.
+        if b'"annotations"' in head or b'"categories"' in head or (b'"images"' in head and b'"file_name"' in head):
             return True
     return False
 
 
-def read(files: SourceFiles, only: str | None = None) -> Dataset:
-    """Read all annotation files, or `only` one. Raises `DatasetError` with file and place."""
+def read(files: SourceFiles, trouble: Trouble, only: str | None = None) -> Reading:
+    """All annotation files, or `only` one. Raises `DatasetError` with file and place."""
     paths = [only] if only else annotation_files(files)
-    reader = _Reader(files)
+    reader = _Reader(files, trouble)
     for path in paths:
-        reader.add(path)
+        reader.look_through(path, alone=len(paths) == 1)
     if not reader.categories:
         raise DatasetError(f"{files.label}: no annotation file with images, annotations and categories")
-    return reader.dataset()
+    return reader.reading()
 
 
+@lru_cache(maxsize=64)
 def _split_of(path: str) -> str:
     words = re.split(r"[^a-z]+", PurePosixPath(path).stem.lower())
-    return next((_SPLIT_WORDS[word] for word in words if word in _SPLIT_WORDS), "train")
+    return next((SPLIT_WORDS[word] for word in words if word in SPLIT_WORDS), "train")
+
+
+_LISTS = frozenset(("images", "annotations", "categories"))
+_SPOOL = """
+create table image (place integer primary key, file text, id text, body text);
+create table key (name text primary key) without rowid;
+create table annotation (image text, file text, body text);
+"""
 
 
 class _Reader:
-    def __init__(self, files: SourceFiles) -> None:
-        self.files = files
+    """Two passes: the files are looked through once, images and annotations going to a temporary database; then each image meets its own."""
+
+    def __init__(self, files: SourceFiles, trouble: Trouble) -> None:
+        self.files, self.trouble = files, trouble
         self.categories: dict[int, dict[str, Any]] = {}
-        self.entries: dict[str, Entry] = {}
         self.head: dict[str, Any] = {}
+        # Without a name it is kept in memory while it is small, and on the disk when it grows.
+        self.spool = sqlite3.connect("", check_same_thread=False)
+        self.spool.executescript(_SPOOL)
 
-    def add(self, path: str) -> None:
-        data = self._json(path)
-        if not isinstance(data, dict) or "images" not in data or "categories" not in data:
-            if len(annotation_files(self.files)) > 1:
-                return  # some other file beside the annotations
-            raise DatasetError(f"{path}: expected an object with images, annotations and categories")
-        self._categories(path, data["categories"])
-        images = {image.get("id"): image for image in _objects(path, data, "images")}
-        found: dict[Any, list[dict[str, Any]]] = {number: [] for number in images}
-        for annotation in _objects(path, data, "annotations"):
-            if annotation.get("image_id") not in found:
-                raise DatasetError(
-                    f"{path}: annotation {annotation.get('id')} names image {annotation.get('image_id')}, which is not among its images"
-                )
-            found[annotation["image_id"]].append(annotation)
-        split = _split_of(path)
-        for number, image in images.items():
-            entry = self._entry(path, split, image, found[number])
-            if entry.key in self.entries:
-                raise DatasetError(f"{path}: image {entry.key} is listed twice")
-            self.entries[entry.key] = entry
-        self.head.update({key: value for key, value in data.items() if key not in ("images", "annotations", "categories")})
+    def look_through(self, path: str, alone: bool) -> None:
+        """Spool the images and annotations of one file. Any other JSON file is passed over, unless it is `alone`."""
+        found: set[str] = set()
+        head: dict[str, Any] = {}
+        categories: list[Any] = []
+        with self.files.open(path) as stream:
+            try:
+                self._spool(path, stream, found, head, categories)
+            except DatasetError:
+                if alone or found:
+                    raise
+                return
+        if not {"images", "categories"} <= found:
+            self.spool.execute("delete from image where file = ?", (path,))
+            self.spool.execute("delete from annotation where file = ?", (path,))
+            if alone:
+                raise DatasetError(f"{path}: expected an object with images, annotations and categories")
+            return
+        self._categories(path, categories)
+        self.head.update(head)
 
-    def dataset(self) -> Dataset:
+    def _spool(self, path: str, stream: BinaryIO, found: set[str], head: dict[str, Any], categories: list[Any]) -> None:
+        waiting: dict[str, list[tuple[str | bytes, ...]]] = {"images": [], "annotations": []}
+        for name, value in pieces(stream, path, _LISTS):
+            found.add(name)
+            match name:
+                case _ if value is None:
+                    pass
+                case "images":
+                    waiting[name].append((path, _id(value.get("id")), orjson.dumps(value)))
+                case "annotations":
+                    waiting[name].append((_id(value.get("image_id")), path, orjson.dumps(value)))
+                case "categories":
+                    categories.append(value)
+                case _:
+                    head[name] = value
+            if len(waiting["images"]) + len(waiting["annotations"]) > 5000:
+                self._flush(waiting)
+        self._flush(waiting)
+
+    def _flush(self, waiting: dict[str, list[tuple[str | bytes, ...]]]) -> None:
+        self.spool.executemany("insert into image (file, id, body) values (?, ?, ?)", waiting["images"])
+        self.spool.executemany("insert into annotation values (?, ?, ?)", waiting["annotations"])
+        waiting["images"].clear()
+        waiting["annotations"].clear()
+
+    def reading(self) -> Reading:
+        self.spool.executescript("create index by_image on annotation (file, image); create index by_id on image (file, id);")
+        strays = (
+            "select file, body from annotation"
+            " where not exists (select 1 from image where image.file = annotation.file and image.id = annotation.image)"
+        )
+        for path, body in self.spool.execute(strays):
+            annotation = orjson.loads(body)
+            said = f"{path}: annotation {annotation.get('id')} names image {annotation.get('image_id')}, which is not among its images"
+            self.trouble.note("bad-label", said)
         ordered = [self.categories[number] for number in sorted(self.categories)]
-        return Dataset(self.files.name, [item["name"] for item in ordered], self.entries.values(), self.files, self._skeleton(ordered),
-                       {"coco": {"categories": ordered, "head": self.head}})  # fmt: skip
+        (count,) = self.spool.execute("select count(*) from image").fetchone()
+        names = tuple(item["name"] for item in ordered)
+        extra = {"coco": {"categories": ordered, "head": self.head}}
+        return Reading(names, self._listed(), _Read(self.places, self.keypoints), count, self.trouble, self._skeleton(ordered), extra)
 
-    def _json(self, path: str) -> Any:
-        try:
-            return orjson.loads(self.files.read(path))
-        except orjson.JSONDecodeError as error:
-            raise DatasetError(f"{path}: not JSON ({error})") from None
+    def _listed(self) -> Iterator[Listed]:
+        for path, number, body in self.spool.execute("select file, id, body from image order by place"):
+            image = orjson.loads(body)
+            key = self._key(path, image)
+            if key is None:
+                continue
+            if not self.spool.execute("insert or ignore into key values (?)", (key.encode("utf-8", "surrogatepass"),)).rowcount:
+                raise DatasetError(f"{path}: image {key} is listed twice")
+            annotations = self.spool.execute("select body from annotation where file = ? and image = ? order by rowid", (path, number))
+            yield Listed(key, (path, image, [text for (text,) in annotations]))
+
+    def _key(self, path: str, image: dict[str, Any]) -> str | None:
+        """The file of an image; None, and a note of it, where there is none."""
+        name = image.get("file_name")
+        if not isinstance(name, str):
+            raise DatasetError(f"{path}: image {image.get('id')} has no file_name")
+        key = self._find(_split_of(path), name, PurePosixPath(path).stem)
+        if key is None:
+            self.trouble.note("missing-file", f"{path}: image {name} is listed, but there is no such file in {self.files.name}")
+        return key
+
+    def _find(self, split: str, name: str, stem: str) -> str | None:
+        folders = ["", "images/", f"images/{split}/", f"{split}/", f"{stem}/", f"images/{stem}/", "val/", "images/val/"]
+        name = PurePosixPath(name.lstrip("/")).as_posix()
+        return next((folder + name for folder in folders if self.files.has(folder + name)), None)
 
     def _categories(self, path: str, items: Any) -> None:
-        for item in items if isinstance(items, list) else ():
-            if not isinstance(item, dict) or not isinstance(item.get("id"), int) or not isinstance(item.get("name"), str):
+        for item in items:
+            if not isinstance(item.get("id"), int) or not isinstance(item.get("name"), str):
                 raise DatasetError(f"{path}: a category needs a whole-number id and a name, not {str(item)[:80]}")
             known = self.categories.setdefault(item["id"], item)
             if known["name"] != item["name"]:
@@ -128,38 +202,43 @@ class _Reader:
         edges = tuple((int(a) - 1, int(b) - 1) for a, b in lines if 1 <= a <= len(names) and 1 <= b <= len(names))
         return Skeleton(names, edges)
 
-    def _entry(self, path: str, split: str, image: dict[str, Any], annotations: list[dict[str, Any]]) -> Entry:
-        name = image.get("file_name")
-        if not isinstance(name, str):
-            raise DatasetError(f"{path}: image {image.get('id')} has no file_name")
-        key = self._find(path, split, name)
-        width, height = image.get("width"), image.get("height")
+
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """places: the place of each category's number among the classes; keypoints: how many objects have."""
+
+    places: dict[int, int]
+    keypoints: int
+
+    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+        path, fields, texts = image.body
+        width, height = fields.get("width"), fields.get("height")
         if not isinstance(width, int) or not isinstance(height, int) or width < 1 or height < 1:
-            raise DatasetError(f"{path}: image {name}: width and height must be whole numbers above 0")
+            raise DatasetError(f"{path}: image {fields['file_name']}: width and height must be whole numbers above 0")
         size = Size(width, height)
-        objects = self._labels(path, key, size, annotations)
-        return Entry(key, split, size, objects, {key: value for key, value in image.items() if key not in _IMAGE_FIELDS})
+        objects = self._labels(path, image.key, size, [orjson.loads(text) for text in texts], trouble)
+        extra = {key: value for key, value in fields.items() if key not in _IMAGE_FIELDS}
+        return Entry(image.key, _split_of(path), size, objects, extra, group=group_of(extra))
 
-    def _find(self, path: str, split: str, name: str) -> str:
-        stem = PurePosixPath(path).stem
-        folders = ["", "images/", f"images/{split}/", f"{split}/", f"{stem}/", f"images/{stem}/", "val/", "images/val/"]
-        for folder in folders:
-            key = PurePosixPath(folder + name).as_posix()
-            if key in self.files.paths:
-                return key
-        raise DatasetError(f"{path}: image {name} is listed, but there is no such file in {self.files.label}")
-
-    def _labels(self, path: str, key: str, size: Size, annotations: list[dict[str, Any]]) -> Objects:
-        boxes, polygons, masks, keypoints = [], [], [], []
+    def _labels(self, path: str, key: str, size: Size, annotations: list[dict[str, Any]], trouble: Trouble) -> Objects:
+        boxes, polygons, masks, keypoints, kept = [], [], [], [], []
         for annotation in annotations:
             place = f"{path}: annotation {annotation.get('id')} (image {key})"
             if annotation.get("category_id") not in self.places:
-                raise DatasetError(f"{place}: category {annotation.get('category_id')} does not exist")
-            polygon, mask = _segmentation(place, annotation.get("segmentation"), size)
-            boxes.append(_box(place, annotation.get("bbox"), polygon, mask))
+                trouble.note("unknown-class", f"{place}: category {annotation.get('category_id')} does not exist")
+                continue
+            try:
+                polygon, mask = _segmentation(place, annotation.get("segmentation"), size)
+                box, points = _box(place, annotation.get("bbox"), polygon, mask), _keypoints(place, annotation.get("keypoints"), self.keypoints)
+            except DatasetError as error:
+                trouble.note("bad-label", str(error))
+                continue
+            kept.append(annotation)
+            boxes.append(box)
             polygons.append(polygon)
             masks.append(mask)
-            keypoints.append(_keypoints(place, annotation.get("keypoints"), self.keypoints))
+            keypoints.append(points)
+        annotations = kept
         return make_objects(
             [str(annotation.get("id", number)) for number, annotation in enumerate(annotations)], key,
             [self.places[annotation["category_id"]] for annotation in annotations], boxes, polygons, masks, keypoints,
@@ -168,18 +247,22 @@ class _Reader:
         )  # fmt: skip
 
 
-def _objects(path: str, data: dict[str, Any], name: str) -> list[dict[str, Any]]:
-    items = data.get(name, [])
-    if not isinstance(items, list) or not all(isinstance(item, dict) for item in items):
-        raise DatasetError(f"{path}: {name} must be a list of objects")
-    return items
+def group_of(extra: dict[str, Any]) -> str:
+    """The group an image belongs to: its `group` field, "" where it has none."""
+    group = extra.get("group")
+    return str(group) if isinstance(group, (str, int)) else ""
+
+
+def _id(value: Any) -> str:
+    """An id as text; 7 and "7" stay different."""
+    return f"#{value}" if isinstance(value, int) else str(value)
 
 
 def _numbers(values: Any, count: int | None = None) -> list[float] | None:
     """A list of finite numbers, or None."""
     if not isinstance(values, list) or (count is not None and len(values) != count):
         return None
-    if not all(isinstance(value, (int, float)) and not isinstance(value, bool) and abs(value) < 1e9 for value in values):
+    if not set(map(type, values)) <= {int, float} or (values and not -1e9 < min(values) <= max(values) < 1e9):
         return None
     return values
 
@@ -226,14 +309,34 @@ def _segmentation(place: str, value: Any, size: Size) -> tuple[Polygon | None, M
         runs = expand(counts) if isinstance(counts, str) else [int(count) for count in counts]
         if (height, width) != (size.height, size.width):
             raise DatasetError(f"{place}: mask of {width}×{height} px in a picture of {size.width}×{size.height} px")
-        return None, Mask.tight(mask_of(runs, height, width))
+        found = tight_mask_of(runs, height, width)
+        return None, Mask(*found) if found else None
     except (KeyError, TypeError, ValueError) as error:
         raise DatasetError(f"{place}: segmentation is neither polygons nor a run-length mask ({error})") from None
 
 
-def file_for(split: str, name: str) -> str:
-    """Where an image goes in a written dataset."""
-    return f"images/{split}/{name}"
+class CocoWriter(Writer):
+    """Writes `annotations/<split>.json` and `images/<split>/`."""
+
+    name = NAME
+
+    def describe(self, file: str, labels: Labels) -> Described:
+        image = {"file_name": file.split("/", 2)[2], "width": labels.size.width, "height": labels.size.height, **labels.extra}
+        objects = describe_objects(labels.objects, labels.size, self.dataset)
+        return Described(orjson.dumps(image, option=SORTED), [orjson.dumps(each, option=SORTED) for each in objects])
+
+    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+        """Image and annotation ids count from 1 within each file."""
+        (folder / "annotations").mkdir(exist_ok=True)
+        streams = {split: _SplitFile(folder / "annotations" / f"{split}.json") for split in splits}
+        for image in images:
+            streams[image.split].add(image)
+        for stream in streams.values():
+            stream.close(self.dataset)
+        return [f"annotations/{split}.json" for split in streams]
+
+    def losses(self) -> list[str]:
+        return self.contents.lost(classes="images have image-level classes", label_maps="label maps")
 
 
 def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dict[str, Any]]:
@@ -245,6 +348,8 @@ def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dic
     areas = _short(boxes[:, 2] * boxes[:, 3])
     shapes = _described_polygons(objects)
     keypoints = _described_keypoints(objects)
+    holed = set(objects.outlines.owners[objects.outlines.holes].tolist())
+    polygons = objects.polygons if holed else ()
     crowd, classes = objects.crowd.tolist(), objects.classes.tolist()
     found = []
     for place, box in enumerate(_short(boxes)):
@@ -257,6 +362,14 @@ def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dic
         if mask is not None:
             annotation["segmentation"] = {"size": [size.height, size.width], "counts": encode(mask.pixels, mask.left, mask.top, size)}
             annotation["area"] = int(np.count_nonzero(mask.pixels))
+        elif place in holed:
+            # The form's polygons know no holes; a run-length mask does.
+            stamp = mask_from_polygon(polygons[place] or ())
+            if stamp is not None:
+                stamp = stamp.within(size)
+            if stamp is not None:
+                annotation["segmentation"] = {"size": [size.height, size.width], "counts": encode(stamp.pixels, stamp.left, stamp.top, size)}
+                annotation["area"] = int(np.count_nonzero(stamp.pixels))
         elif place in shapes:
             annotation["segmentation"], annotation["area"] = shapes[place]
         if keypoints:
@@ -266,18 +379,17 @@ def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dic
 
 
 def _described_polygons(objects: Objects) -> dict[int, tuple[list[list[float]], float]]:
-    """Flat outlines and area of every object with a polygon, all worked out at once. Holes don't fit the form."""
-    owners = [place for place, polygon in enumerate(objects.polygons) if polygon for _ in polygon]
-    rings = [part.outline for polygon in objects.polygons if polygon for part in polygon]
-    if not rings:
+    """Flat outlines and area of every object with a polygon, all worked out at once."""
+    points, starts, owners, _ = objects.outlines
+    if len(owners) == 0:
         return {}
-    points, starts = np.concatenate(rings), starts_of(rings)
     flat = _short(points.ravel())
-    areas = ring_areas(points, starts).tolist()
+    areas = ring_areas(points, starts[:-1]).tolist()
+    ends = starts.tolist()
     found: dict[int, tuple[list[list[float]], float]] = {}
-    for place, start, ring, area in zip(owners, starts.tolist(), rings, areas, strict=True):
+    for ring, (place, area) in enumerate(zip(owners.tolist(), areas, strict=True)):
         outlines, total = found.get(place, ([], 0.0))
-        found[place] = ([*outlines, flat[2 * start : 2 * (start + len(ring))]], round(total + area, 4))
+        found[place] = ([*outlines, flat[2 * ends[ring] : 2 * ends[ring + 1]]], round(total + area, 4))
     return found
 
 
@@ -292,38 +404,6 @@ def _described_keypoints(objects: Objects) -> list[tuple[list[float], int]]:
 def _short(values: NDArray[np.float64]) -> Any:
     """Plain numbers rounded to the precision that is written."""
     return np.round(values, 4).tolist()
-
-
-def describe_image(file: str, size: Size, extra: dict[str, Any]) -> dict[str, Any]:
-    """One picture's own entry, all but its id; `file` as from `file_for`."""
-    return {"file_name": file.split("/", 2)[2], "width": size.width, "height": size.height, **extra}
-
-
-class WrittenImage(Protocol):
-    """What is needed of an image that was written: its split, and its entry and annotations as JSON without ids."""
-
-    @property
-    def split(self) -> str: ...
-
-    @property
-    def image(self) -> bytes: ...
-
-    @property
-    def labels(self) -> list[bytes]: ...
-
-
-def write_labels(folder: Path, dataset: Dataset, splits: Iterable[str], images: Iterable[WrittenImage]) -> list[str]:
-    """Write `annotations/<split>.json`, streaming.
-
-    Image and annotation ids count from 1 within each file. Returns the paths written.
-    """
-    (folder / "annotations").mkdir(exist_ok=True)
-    streams = {split: _SplitFile(folder / "annotations" / f"{split}.json") for split in splits}
-    for image in images:
-        streams[image.split].add(image)
-    for stream in streams.values():
-        stream.close(dataset)
-    return [f"annotations/{split}.json" for split in streams]
 
 
 class _SplitFile:

@@ -30,13 +30,14 @@ class Fate:
 class Labels:
     """The objects of a picture on its way through a plan, and what was lost so far.
 
-    In step with the objects: `clipped`, the step that clipped each most recently; `small`,
-    for those whose shorter side is under the limit at this point, the step that made it so.
+    In step with the objects: `clipped`, the step that clipped or covered part of each most
+    recently, and how; `small`, for those whose shorter side is under the limit at this
+    point, the step that made it so.
     """
 
     objects: Objects
     dropped: list[Fate] = field(default_factory=list)
-    clipped: list[str | None] = field(default_factory=list)
+    clipped: list[tuple[str, str] | None] = field(default_factory=list)
     small: list[str | None] = field(default_factory=list)
 
     @staticmethod
@@ -54,6 +55,10 @@ class Labels:
         self.clipped = [self.clipped[place] for place in places]
         self.small = [self.small[place] for place in places]
 
+    def take(self, places: list[int]) -> Labels:
+        """Only the objects at `places`, with no losses."""
+        return Labels(self.objects.take(places), [], [self.clipped[place] for place in places], [self.small[place] for place in places])
+
     def forget_unseen(self, step: str) -> None:
         """Leave out of the losses what a partner never brought along: its objects outside its cell."""
         self.dropped = [fate for fate in self.dropped if fate.step != step or fate.share > 0.0]
@@ -64,7 +69,7 @@ class Labels:
         return Labels(
             joined([group.objects for group in groups]),
             [fate for group in groups for fate in group.dropped],
-            [step for group in groups for step in group.clipped],
+            [cut for group in groups for cut in group.clipped],
             [step for group in groups for step in group.small],
         )
 
@@ -72,8 +77,8 @@ class Labels:
         """The clipped objects still there, then the dropped ones."""
         objects = self.objects
         cut = [
-            Fate(objects.images[place], objects.ids[place], "clipped", "cut by the frame", step, float(objects.share[place]))
-            for place, step in enumerate(self.clipped)
-            if step is not None
+            Fate(objects.images[place], objects.ids[place], "clipped", cut[1], cut[0], float(objects.share[place]))
+            for place, cut in enumerate(self.clipped)
+            if cut is not None
         ]
         return cut + self.dropped

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,11 +34,6 @@ def rings_of(polygon: Polygon) -> list[Ring]:
     return [ring for part in polygon for ring in (part.outline, *part.holes)]
 
 
-def starts_of(rings: list[Ring]) -> NDArray[np.int64]:
-    """Where each ring begins when they are laid end to end."""
-    return np.cumsum([0] + [len(ring) for ring in rings[:-1]])
-
-
 def bounds(polygon: Polygon) -> Rect:
     """The box around all parts."""
     points = np.concatenate([part.outline for part in polygon])
@@ -45,37 +41,39 @@ def bounds(polygon: Polygon) -> Rect:
     return (float(low[0]), float(low[1]), float(high[0]), float(high[1]))
 
 
-def clipped(polygons: list[Polygon], window: Rect) -> list[tuple[Polygon, float]]:
-    """Each polygon inside `window`, and the share of its area that this is.
-
-    One part may become several. Outlines that cross themselves are first taken apart.
-    """
+def clipped(polygons: list[Polygon], window: Rect) -> list[Polygon]:
+    """Each polygon inside `window`. One part may become several; outlines that cross themselves are first taken apart."""
     import shapely  # loaded only when an outline crosses the frame
 
+    return combined(polygons, shapely.box(*window), "intersection")
+
+
+def combined(polygons: list[Polygon], other: Any, how: Literal["intersection", "difference"]) -> list[Polygon]:
+    """Each polygon's intersection with, or difference to, a shape of Shapely's."""
+    import shapely
+
     owners = [place for place, polygon in enumerate(polygons) for _ in polygon]
-    parts = [part for polygon in polygons for part in polygon]
-    shapes = _shapes(parts)
-    broken = ~shapely.is_valid(shapes)
-    if broken.any():
-        shapes[broken] = shapely.make_valid(shapes[broken])
-    pieces = shapely.intersection(shapes, shapely.box(*window))
-    before = np.bincount(owners, shapely.area(shapes), len(polygons))
-    after = np.bincount(owners, shapely.area(pieces), len(polygons))
+    shapes = shapes_of([part for polygon in polygons for part in polygon])
+    pieces = getattr(shapely, how)(shapes, other)
     found: list[list[Part]] = [[] for _ in polygons]
     for owner, piece in zip(owners, pieces, strict=True):
         found[owner] += [_part(part) for part in _polygons(piece) if part.area > SLIVER]
-    share = np.divide(after, before, out=np.zeros(len(polygons)), where=before > 0.0)
-    return [(tuple(kept), float(left)) for kept, left in zip(found, share, strict=True)]
+    return [tuple(kept) for kept in found]
 
 
-def _shapes(parts: list[Part]) -> Any:
-    """Shapely's polygons of many parts, made in one go where none has holes."""
+def shapes_of(parts: Sequence[Part]) -> Any:
+    """Shapely's polygons of many parts, mended where they cross themselves."""
     import shapely
 
     if any(part.holes for part in parts):
-        return np.array([shapely.Polygon(part.outline, part.holes) for part in parts])
-    owners = np.repeat(np.arange(len(parts)), [len(part.outline) for part in parts])
-    return shapely.polygons(shapely.linearrings(np.concatenate([part.outline for part in parts]), indices=owners))
+        shapes = np.array([shapely.Polygon(part.outline, part.holes) for part in parts])
+    else:
+        owners = np.repeat(np.arange(len(parts)), [len(part.outline) for part in parts])
+        shapes = shapely.polygons(shapely.linearrings(np.concatenate([part.outline for part in parts]), indices=owners))
+    broken = ~shapely.is_valid(shapes)
+    if broken.any():
+        shapes[broken] = shapely.make_valid(shapes[broken])
+    return shapes
 
 
 def _polygons(shape: Any) -> list[shapely.Polygon]:

@@ -80,6 +80,15 @@ def _span(start, step, low, high, count):
 
 
 @kernel
+def first_and_end(u, v, du, dv, width, height, count):
+    """Indices [first, end) along a row for which 0 ≤ u + n·du < width and 0 ≤ v + n·dv < height; `count`, `count` where there are none."""
+    first_u, end_u = _span(u, du, np.int64(0), width, count)
+    first_v, end_v = _span(v, dv, np.int64(0), height, count)
+    first, end = max(first_u, first_v), min(end_u, end_v)
+    return (first, end) if first < end else (count, count)
+
+
+@kernel
 def _gather(flat, stride, corners, weight_x, weight_y, u, v, du, dv, count):
     """Neighbours and weights of `count` pixels whose 2×2 neighbourhood lies inside the source.
 
@@ -102,7 +111,7 @@ def _gather(flat, stride, corners, weight_x, weight_y, u, v, du, dv, count):
 
 
 @kernel
-def _fold(index, count, edges):
+def fold(index, count, edges):
     """A source index brought inside 0 … count − 1."""
     if 0 <= index < count:
         return index
@@ -118,7 +127,7 @@ def _fold(index, count, edges):
 
 
 @kernel
-def _pixel(flat, place):
+def pixel_at(flat, place):
     """Three bytes of a pixel; the last pixel of the picture is read from one byte before."""
     last = np.uint64(flat.size - 4)
     if place > last:
@@ -132,12 +141,12 @@ def _gather_folded(flat, height, width, edges, corners, weight_x, weight_y, u, v
     for n in range(count):
         k = np.uint64(n)
         x, y = u >> 32, v >> 32
-        left, right = 3 * _fold(x, width, edges), 3 * _fold(x + 1, width, edges)
-        top, bottom = 3 * width * _fold(y, height, edges), 3 * width * _fold(y + 1, height, edges)
-        corners[0, k] = _pixel(flat, np.uint64(top + left))
-        corners[1, k] = _pixel(flat, np.uint64(top + right))
-        corners[2, k] = _pixel(flat, np.uint64(bottom + left))
-        corners[3, k] = _pixel(flat, np.uint64(bottom + right))
+        left, right = 3 * fold(x, width, edges), 3 * fold(x + 1, width, edges)
+        top, bottom = 3 * width * fold(y, height, edges), 3 * width * fold(y + 1, height, edges)
+        corners[0, k] = pixel_at(flat, np.uint64(top + left))
+        corners[1, k] = pixel_at(flat, np.uint64(top + right))
+        corners[2, k] = pixel_at(flat, np.uint64(bottom + left))
+        corners[3, k] = pixel_at(flat, np.uint64(bottom + right))
         weight_x[k] = np.uint32(((u >> 24) & 255) * 0x01010101)
         weight_y[k] = np.uint32(((v >> 24) & 255) * 0x01010101)
         u += du
@@ -145,7 +154,7 @@ def _gather_folded(flat, height, width, edges, corners, weight_x, weight_y, u, v
 
 
 @kernel
-def _blend(top_left, top_right, bottom_left, bottom_right, weight_x, weight_y, out, count):
+def blend(top_left, top_right, bottom_left, bottom_right, weight_x, weight_y, out, count):
     """Interpolate flat buffers byte by byte: exact to the rounding of 8-bit weights."""
     for n in range(count):
         wx = np.uint16(weight_x[n])
@@ -158,7 +167,7 @@ def _blend(top_left, top_right, bottom_left, bottom_right, weight_x, weight_y, o
 
 
 @kernel
-def _pack(mixed, line, first, count):
+def pack(mixed, line, first, count):
     """Four bytes a pixel to three; each write but the last spills into the pixel that follows it."""
     for n in range(count - 1):
         store32(line, np.uint64(3 * (first + n)), mixed[np.uint64(n)])
@@ -217,7 +226,7 @@ def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows,
                 _gather(flat, 3 * width, corners, weight_x, weight_y, u + start * du, v + start * dv, du, dv, count)
             else:
                 _gather_folded(flat, height, width, edges, corners, weight_x, weight_y, u + start * du, v + start * dv, du, dv, count)
-            _blend(bytes_of[0], bytes_of[1], bytes_of[2], bytes_of[3], weight_x.view(np.uint8), weight_y.view(np.uint8),
+            blend(bytes_of[0], bytes_of[1], bytes_of[2], bytes_of[3], weight_x.view(np.uint8), weight_y.view(np.uint8),
                    mixed.view(np.uint8), 4 * count)  # fmt: skip
-            _pack(mixed, line, start, count)
+            pack(mixed, line, start, count)
             start += count

@@ -1,26 +1,48 @@
-"""The catalogue of steps."""
+"""The catalogue of steps: those built in, and those from Python files named in VARLEN_STEPS."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, get_args
 
+from varlen.steps.affine import Scale, Shear, Shift
 from varlen.steps.base import Step
-from varlen.steps.blur import Blur
+from varlen.steps.blur import Blur, MotionBlur, Sharpen
+from varlen.steps.camera import Coarsen, Compress, Noise
 from varlen.steps.color_jitter import ColorJitter
 from varlen.steps.crop import Crop
+from varlen.steps.cutout import Cutout
+from varlen.steps.elastic import Elastic
+from varlen.steps.equalize import Equalize
 from varlen.steps.flip import Flip
+from varlen.steps.junction import Junction
+from varlen.steps.mixup import Mixup
 from varlen.steps.mosaic import Mosaic
+from varlen.steps.normalize import Normalize
+from varlen.steps.outside import load_outside
+from varlen.steps.pad import Pad
+from varlen.steps.paste_objects import PasteObjects
+from varlen.steps.perspective import Perspective
+from varlen.steps.relight import Relight
 from varlen.steps.resize import Resize
 from varlen.steps.rotate import Rotate
+from varlen.steps.tone import ChannelGain, Gamma, Grayscale, Warmth
+from varlen.steps.turn import QuarterTurn
 
-CATALOGUE: dict[str, type[Step]] = {cls.name(): cls for cls in (Flip, Rotate, Crop, Resize, ColorJitter, Blur, Mosaic)}
+BUILT_IN: tuple[type[Step], ...] = (
+    Flip, QuarterTurn, Rotate, Shear, Shift, Scale, Perspective, Elastic, Crop, Resize, Pad,
+    ColorJitter, Gamma, Warmth, ChannelGain, Grayscale, Equalize, Relight,
+    Blur, MotionBlur, Sharpen, Noise, Compress, Coarsen,
+    Cutout, Mosaic, Mixup, PasteObjects, Junction, Normalize,
+)  # fmt: skip
 
-#: Facts every step has; the rest are its own parameters.
-COMMON = ("step", "id", "probability", "scope", "enabled")
+CATALOGUE: dict[str, type[Step]] = {cls.name(): cls for cls in BUILT_IN}
+
+#: Steps from outside: their names and the SHA-256 of the files they come from.
+OUTSIDE: dict[str, str] = load_outside(CATALOGUE)
 
 
-def describe(cls: type[Step]) -> dict[str, Any]:
-    """One step of the catalogue as JSON: what the screen, the docs and `varlen steps` show."""
+def describe(cls: type[Step], schema: bool = False) -> dict[str, Any]:
+    """One step of the catalogue as JSON: what the screen, the docs and `varlen steps` show; with its JSON Schema if asked."""
     parameters = []
     # A step's own parameters first, then what it shares with others of its kind.
     shared = [name for base in reversed(cls.__mro__[1:]) if issubclass(base, Step) for name in base.model_fields]
@@ -30,9 +52,9 @@ def describe(cls: type[Step]) -> dict[str, Any]:
             continue
         field = cls.model_fields[name]
         extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
-        facts = {"name": name, "meaning": field.description or "", "default": field.default, **extra}
+        facts = {"name": name, "meaning": field.description or "", "default": plain(field.default), **extra}
         if extra.get("control") in ("option", "scope"):
-            facts["options"] = list(getattr(field.annotation, "__args__", ()))
+            facts["options"] = list(get_args(field.annotation))
         parameters.append(facts)
     return {
         "step": cls.name(),
@@ -40,5 +62,12 @@ def describe(cls: type[Step]) -> dict[str, Any]:
         "purpose": cls.purpose,
         "meaning": cls.meaning(),
         "parameters": parameters,
-        "schema": cls.model_json_schema(),
+        **({"schema": cls.model_json_schema()} if schema else {}),
     }
+
+
+def plain(value: Any) -> Any:
+    """A default as JSON holds it."""
+    if isinstance(value, tuple):
+        return [plain(part) for part in value]
+    return value.model_dump(mode="json") if hasattr(value, "model_dump") else value

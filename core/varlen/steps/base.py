@@ -1,22 +1,27 @@
 """What every step is: typed parameters, a draw and an effect.
 
-A step is one class. Its parameters are declared with `span`, `number`, `whole`, `option`
-or `color`, each with a unit, limits and a one-line meaning; from that declaration come the
-validation messages, the JSON Schema, the controls on the screen and the reference pages.
+A step is one class. Its parameters are declared with `span`, `whole_span`, `number`, `whole`,
+`option`, `several`, `switch`, `levels` or `color`, each with a unit, limits and a one-line
+meaning; from that declaration come the validation messages, the JSON Schema, the controls
+on the screen and the reference pages.
 """
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator
 
-from varlen.effects import Effect
-from varlen.geometry import Size
+from varlen.draws import MOST_KEY
+from varlen.effects import Detail, Effect
+from varlen.geometry import Rect, Size
 
 if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
     from varlen.draws import Peers, Stream
 
 Scope = Literal["train", "every"]
@@ -34,6 +39,8 @@ def _pair(value: object) -> object:
 
 
 Span = Annotated[tuple[float, float], BeforeValidator(_pair)]
+WholeSpan = Annotated[tuple[int, int], BeforeValidator(_pair)]
+Levels = Annotated[tuple[float, float, float], BeforeValidator(lambda v: tuple(v) if isinstance(v, list) else v)]
 Rgb = Annotated[tuple[int, int, int], BeforeValidator(lambda v: tuple(v) if isinstance(v, list) else v)]
 
 
@@ -52,6 +59,11 @@ def span(default: tuple[float, float], meaning: str, *, unit: str, low: float, h
                  json_schema_extra=_extra("span", unit, low, high, slider=list(slider or (low, high)), log=log, when=when))  # fmt: skip
 
 
+def whole_span(default: tuple[int, int], meaning: str, *, unit: str, low: int, high: int, slider: tuple[int, int] | None = None) -> Any:
+    """A range [low, high] of whole numbers to draw from, both ends included, or one fixed number."""
+    return Field(default, description=meaning, json_schema_extra=_extra("span", unit, low, high, slider=list(slider or (low, high)), whole=True))
+
+
 def number(default: float, meaning: str, *, unit: str, low: float, high: float, when: When = None) -> Any:
     """One fixed number."""
     return Field(default, description=meaning, json_schema_extra=_extra("number", unit, low, high, slider=[low, high], when=when))
@@ -65,6 +77,29 @@ def whole(default: int | None, meaning: str, *, unit: str, low: int, high: int, 
 def option(default: Any, meaning: str, **more: Any) -> Any:
     """One of a few words."""
     return Field(default, description=meaning, json_schema_extra=_extra("option", "", None, None, **more))
+
+
+def several(default: tuple[int, ...], meaning: str, options: tuple[int, ...]) -> Any:
+    """One or more of a few whole numbers."""
+    return Field(default, description=meaning, min_length=1, json_schema_extra={"control": "several", "unit": "", "options": list(options)})
+
+
+def switch(default: bool, meaning: str) -> Any:
+    """Yes or no."""
+    return Field(default, description=meaning, json_schema_extra=_extra("switch", "", None, None))
+
+
+def levels(default: tuple[float, float, float] | None, meaning: str, *, low: float, high: float) -> Any:
+    """One number for each of red, green and blue; None where it is taken from the dataset."""
+    return Field(default, description=meaning, json_schema_extra=_extra("levels", "levels", low, high))
+
+
+def within() -> Any:
+    """Whether the step is for the whole picture or for each object's box by itself."""
+    return option("image", "image: the whole picture; objects: inside each object's box only, drawn for each object by itself")
+
+
+Within = Literal["image", "objects"]
 
 
 def probability(default: float) -> Any:
@@ -82,17 +117,30 @@ def color(default: tuple[int, int, int], meaning: str, when: When = None) -> Any
     return Field(default, description=meaning, json_schema_extra=_extra("color", "levels", 0, 255, when=when))
 
 
-@dataclass(frozen=True, slots=True)
-class DrawContext:
+class Seen(NamedTuple):
+    """An object as it comes to a step: where it is from, its name there, and its box within the frame."""
+
+    image: str
+    id: str
+    box: Rect
+
+
+def _none() -> Sequence[Seen]:
+    return ()
+
+
+class DrawContext(NamedTuple):
     """What a draw may depend on besides its stream.
 
     `size`: the picture as it comes to the step; `image`: its key; `peers`: the images of
-    its split, for steps that need partners.
+    its split, for steps that need partners (gathered when asked for); `objects`: the objects as they come to the step
+    (worked out when asked for).
     """
 
     size: Size
     image: str
-    peers: Peers
+    peers: Callable[[], Peers]
+    objects: Callable[[], Sequence[Seen]] = _none
 
 
 class Step(BaseModel):
@@ -100,13 +148,16 @@ class Step(BaseModel):
 
     A subclass sets `purpose` (what it is looked up by: move, light, texture, hide,
     combine or fit), may override the defaults of `probability` and `scope`, and writes
-    `draw` and `effect`.
+    `draw` and `effect`. `shown` lists settings worth a picture each on its reference page;
+    by itself: its first range at its low, middle and high end.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=False, validate_default=True)
+    # Built when first used: listing the catalogue then costs a third of the time.
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=False, validate_default=True, defer_build=True)
 
     purpose: ClassVar[str]
     kind: ClassVar[str]
+    shown: ClassVar[tuple[dict[str, Any], ...]] = ()
 
     step: str
     id: str = Field(default="", pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$|^$", description="name within the pipeline; its draws hang on it")
@@ -123,6 +174,11 @@ class Step(BaseModel):
     def meaning(cls) -> str:
         """One line on what the step does: the first line of the class's docstring."""
         return (cls.__doc__ or "").strip().splitlines()[0]
+
+    @property
+    def for_objects(self) -> bool:
+        """Whether the step is for each object's box by itself (see `within`)."""
+        return self.__dict__.get("within") == "objects"
 
     @field_validator("*", mode="after")
     @classmethod
@@ -155,8 +211,48 @@ class MoveStep(Step):
     purpose: ClassVar[str] = "move"
 
 
+class ColorStep(Step):
+    """A step that changes each pixel's color by itself."""
+
+    kind: ClassVar[str] = "color"
+    purpose: ClassVar[str] = "light"
+
+
+class DetailStep(Step):
+    """A step whose pixels depend on their neighbours, their place or on noise.
+
+    A subclass writes `draw` and `apply`, and overrides `values` when the result depends on
+    more than what was drawn.
+    """
+
+    kind: ClassVar[str] = "detail"
+    purpose: ClassVar[str] = "texture"
+
+    def values(self, drawn: Drawn, size: Size) -> Drawn | None:
+        """All that the new pixels depend on besides the old ones, as plain values; None for no effect."""
+        return drawn
+
+    def effect(self, drawn: Drawn, size: Size) -> Detail | None:
+        values = self.values(drawn, size)
+        return None if values is None else Detail(self, values)
+
+    def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
+        """New pixels from (H, W, 3) uint8, contiguous; the old ones may be written to."""
+        raise NotImplementedError
+
+
 class EdgedStep(MoveStep):
     """A step that may expose area the picture does not reach."""
 
     edges: Literal["solid", "extend", "mirror", "wrap"] = option("solid", "how exposed area is filled", edges=True)
     edge_color: Rgb = color((0, 0, 0), "the color of solid edges", when={"edges": ["solid"]})
+
+
+def key(stream: Stream) -> int:
+    """A name for a stream of its own, short enough for every JSON reader."""
+    return stream.below(MOST_KEY)
+
+
+def amount(low: int, high: int, stream: Stream) -> int:
+    """A whole number from `low` to `high`, both included."""
+    return low + stream.below(high - low + 1)

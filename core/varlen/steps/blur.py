@@ -1,31 +1,76 @@
-"""Gaussian blur."""
+"""Blur of a lens, blur of a motion, and sharpening."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import TYPE_CHECKING, Literal
 
-from varlen.effects import Blur as BlurEffect
 from varlen.geometry import Size
-from varlen.steps.base import DrawContext, Drawn, Span, Step, span
+from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, Within, span, within
 
 if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
     from varlen.draws import Stream
 
 #: A blur this narrow changes no 8-bit level.
 NARROWEST = 0.15
 
 
-class Blur(Step):
+class Blur(DetailStep):
     """Soften the picture as a lens slightly out of focus does (Gaussian)."""
-
-    kind: ClassVar[str] = "detail"
-    purpose: ClassVar[str] = "texture"
 
     step: Literal["blur"] = "blur"
     sigma_px: Span = span((0.0, 1.5), "width of the blur (standard deviation)", unit="px", low=0, high=50, slider=(0, 6))
+    within: Within = within()
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {"sigma_px": stream.uniform(*self.sigma_px)}
 
-    def effect(self, drawn: Drawn, size: Size) -> BlurEffect | None:
-        return BlurEffect(drawn["sigma_px"]) if drawn["sigma_px"] >= NARROWEST else None
+    def values(self, drawn: Drawn, size: Size) -> Drawn | None:
+        return drawn if drawn["sigma_px"] >= NARROWEST else None
+
+    def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
+        """Every pixel becomes the mean of its neighbours, weighted by exp(−d² / 2σ²)."""
+        from varlen.raster.blur import gaussian
+
+        return gaussian(pixels, values["sigma_px"])
+
+
+class MotionBlur(DetailStep):
+    """Smear the picture along a line, as a moving camera does."""
+
+    step: Literal["motion_blur"] = "motion_blur"
+    length_px: Span = span((3.0, 9.0), "length of the smear", unit="px", low=0, high=100, slider=(0, 40))
+    degrees: Span = span((0.0, 180.0), "direction, counter-clockwise from level", unit="degrees", low=-360, high=360, slider=(0, 180))
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        return {"length_px": stream.uniform(*self.length_px), "degrees": stream.uniform(*self.degrees)}
+
+    def values(self, drawn: Drawn, size: Size) -> Drawn | None:
+        return drawn if drawn["length_px"] > 1.0 else None
+
+    def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
+        """The mean along a line through every pixel, sampled bilinearly every half pixel."""
+        from varlen.raster.blur import smeared
+
+        return smeared(pixels, values["length_px"], values["degrees"])
+
+
+class Sharpen(DetailStep):
+    """Bring out edges by taking a blurred copy away (unsharp mask)."""
+
+    step: Literal["sharpen"] = "sharpen"
+    amount: Span = span((0.0, 0.6), "how much of the difference to the blurred copy is added", unit="×", low=0, high=10, slider=(0, 3))
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        return {"amount": stream.uniform(*self.amount)}
+
+    def values(self, drawn: Drawn, size: Size) -> Drawn | None:
+        return drawn if drawn["amount"] > 0.0 else None
+
+    def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
+        """p → p + amount · (p − blurred p), blurred with σ = 1 px."""
+        from varlen.raster.blur import sharpened
+
+        return sharpened(pixels, values["amount"])

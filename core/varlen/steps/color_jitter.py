@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import TYPE_CHECKING, Literal
 
 from varlen.effects import Recolor
 from varlen.geometry import Size
-from varlen.steps.base import DrawContext, Drawn, Span, Step, span
+from varlen.steps.base import ColorStep, DrawContext, Drawn, Span, Within, span, within
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -18,17 +18,15 @@ LUMA = (0.299, 0.587, 0.114)
 MIDDLE = 127.5
 
 
-class ColorJitter(Step):
+class ColorJitter(ColorStep):
     """Vary brightness, contrast, saturation and hue together, in one pass over the pixels."""
-
-    kind: ClassVar[str] = "color"
-    purpose: ClassVar[str] = "light"
 
     step: Literal["color_jitter"] = "color_jitter"
     brightness_factor: Span = span((0.8, 1.25), "all levels times this", unit="×", low=0.05, high=10, slider=(0.4, 2.5), log=True)
     contrast_factor: Span = span((0.8, 1.25), "distance from middle gray times this", unit="×", low=0.05, high=10, slider=(0.4, 2.5), log=True)
     saturation_factor: Span = span((0.75, 1.33), "distance from gray times this", unit="×", low=0.01, high=10, slider=(0.25, 4), log=True)
     hue_degrees: Span = span((-8.0, 8.0), "turn of the color circle", unit="degrees", low=-180, high=180, slider=(-45, 45))
+    within: Within = within()
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {
@@ -49,13 +47,13 @@ class ColorJitter(Step):
         """
         turn = Recolor(_hue(drawn["hue_degrees"]))
         s, c, b = drawn["saturation_factor"], drawn["contrast_factor"], drawn["brightness_factor"]
-        fade = [(1 - s) * LUMA[column] + (s if row == column else 0.0) for row in range(3) for column in range(3)]
-        saturate = Recolor((*fade[0:3], 0.0, *fade[3:6], 0.0, *fade[6:9], 0.0))
-        return turn.then(saturate).then(_diagonal(c, MIDDLE * (1 - c))).then(_diagonal(b, 0.0))
+        return turn.then(faded(s)).then(Recolor.gains(c, c, c, MIDDLE * (1 - c))).then(Recolor.gains(b, b, b))
 
 
-def _diagonal(factor: float, offset: float) -> Recolor:
-    return Recolor((factor, 0.0, 0.0, offset, 0.0, factor, 0.0, offset, 0.0, 0.0, factor, offset))
+def faded(saturation: float) -> Recolor:
+    """p → gray(p) + saturation · (p − gray(p))."""
+    fade = [(1 - saturation) * LUMA[column] + (saturation if row == column else 0.0) for row in range(3) for column in range(3)]
+    return Recolor((*fade[0:3], 0.0, *fade[3:6], 0.0, *fade[6:9], 0.0))
 
 
 def _hue(degrees: float) -> tuple[float, ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from pydantic import model_validator
 
@@ -19,11 +19,13 @@ LARGEST = 30_000
 
 
 class Crop(MoveStep):
-    """Cut out a part of the picture: a fixed window, the centre, or a random part."""
+    """Cut out a part of the picture: a fixed window, the centre, a random part, or the part around an object."""
 
     step: Literal["crop"] = "crop"
-    mode: Literal["window", "centre", "random"] = option(
-        "random", "window: the same pixels of every image; centre: a share of each side; random: drawn area, shape and place"
+    mode: Literal["window", "centre", "random", "around_object"] = option(
+        "random",
+        "window: the same pixels of every image; centre: a share of each side; random: drawn area, shape and place; "
+        "around_object: one object, drawn, stays whole",
     )
     left_px: int = whole(0, "left edge of the window", unit="px", low=0, high=LARGEST, when={"mode": ["window"]})
     top_px: int = whole(0, "top edge of the window", unit="px", low=0, high=LARGEST, when={"mode": ["window"]})
@@ -34,7 +36,16 @@ class Crop(MoveStep):
     aspect: Span = span(
         (0.75, 1.33), "width over height of the part", unit="w/h", low=0.1, high=10, slider=(0.5, 2), log=True, when={"mode": ["random"]}
     )
+    margin_fraction: Span = span(
+        (0.2, 1.0), "room left on each side of the object, as a share of its longer side", unit="of object", low=0, high=20, slider=(0, 4),
+        when={"mode": ["around_object"]},
+    )  # fmt: skip
     scope: Scope = scope("train")
+    shown: ClassVar[tuple[dict[str, Any], ...]] = (
+        {"mode": "centre", "fraction": 0.6},
+        {"mode": "random", "area_fraction": 0.5},
+        {"mode": "around_object"},
+    )
 
     @model_validator(mode="before")
     @classmethod
@@ -45,6 +56,8 @@ class Crop(MoveStep):
         return data
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        if self.mode == "around_object":
+            return self._drawn_around(stream, context)
         if self.mode != "random":
             return {}
         return {
@@ -53,6 +66,17 @@ class Crop(MoveStep):
             "x_fraction": stream.uniform(0, 1),
             "y_fraction": stream.uniform(0, 1),
         }
+
+    def _drawn_around(self, stream: Stream, context: DrawContext) -> Drawn:
+        choice, margins = stream.unit(), [stream.uniform(*self.margin_fraction) for _ in range(4)]
+        objects = context.objects()
+        if not objects:
+            return {"object": None}
+        seen = objects[int(choice * len(objects))]
+        longer = max(seen.box[2] - seen.box[0], seen.box[3] - seen.box[1])
+        left, top, right, bottom = (margin * longer for margin in margins)
+        box = [seen.box[0] - left, seen.box[1] - top, seen.box[2] + right, seen.box[3] + bottom]
+        return {"object": {"image": seen.image, "id": seen.id}, "box_px": [round(value, 3) for value in box]}
 
     def effect(self, drawn: Drawn, size: Size) -> Move:
         left, top, width, height = self._part(drawn, size)
@@ -69,6 +93,12 @@ class Crop(MoveStep):
         if self.mode == "centre":
             width, height = max(1, round(size.width * self.fraction)), max(1, round(size.height * self.fraction))
             return (size.width - width) // 2, (size.height - height) // 2, width, height
+        if self.mode == "around_object":
+            if drawn["object"] is None:
+                return 0, 0, size.width, size.height
+            x0, y0, x1, y1 = drawn["box_px"]
+            left, top = max(math.floor(x0), 0), max(math.floor(y0), 0)
+            return left, top, max(min(math.ceil(x1), size.width) - left, 1), max(min(math.ceil(y1), size.height) - top, 1)
         target = drawn["area_fraction"] * size.width * size.height
         wide, high = math.sqrt(target * drawn["aspect"]), math.sqrt(target / drawn["aspect"])
         fit = min(1.0, size.width / wide, size.height / high)

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from varlen.effects import Move
 from varlen.geometry import Matrix, Size
-from varlen.steps.base import DrawContext, Drawn, MoveStep, option, probability
+from varlen.steps.base import DrawContext, Drawn, MoveStep, Within, option, probability, within
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -20,6 +20,8 @@ class Flip(MoveStep):
     direction: Literal["horizontal", "vertical", "either", "both"] = option(
         "horizontal", "horizontal: left and right change places; either: one of the two, drawn; both: a half turn"
     )
+    within: Within = within()
+    shown: ClassVar[tuple[dict[str, Any], ...]] = ({"direction": "horizontal"}, {"direction": "vertical"}, {"direction": "both"})
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         drawn = stream.pick(("horizontal", "vertical"))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from varlen.effects import Cell
 from varlen.effects import Mosaic as MosaicEffect
@@ -13,6 +13,8 @@ from varlen.steps.crop import LARGEST
 if TYPE_CHECKING:
     from varlen.draws import Stream
 
+Area = tuple[int, int, int, int]
+
 
 class Mosaic(Step):
     """Put the picture beside partners from its split; each brings its labels and its own earlier steps."""
@@ -21,35 +23,54 @@ class Mosaic(Step):
     purpose: ClassVar[str] = "combine"
 
     step: Literal["mosaic"] = "mosaic"
-    grid: Literal["2x2"] = option("2x2", "how many pictures across and down")
-    centre_fraction: Span = span((0.35, 0.65), "where the pictures meet", unit="of side", low=0.1, high=0.9)
+    grid: Literal["2x2", "3x3"] = option("2x2", "how many pictures across and down")
+    centre_fraction: Span = span(
+        (0.35, 0.65), "where the four pictures meet; in a 3x3, the middle of the middle one", unit="of side", low=0.1, high=0.9
+    )
     tile_scale: Span = span((0.6, 1.2), "size of each picture relative to the canvas; at least its cell is filled", unit="×", low=0.1, high=4,
                             slider=(0.25, 2), log=True)  # fmt: skip
     width_px: int | None = whole(None, "width of the canvas; by itself: as the picture comes in", unit="px", low=2, high=LARGEST)
     height_px: int | None = whole(None, "height of the canvas; by itself: as the picture comes in", unit="px", low=2, high=LARGEST)
+    shown: ClassVar[tuple[dict[str, Any], ...]] = ({"grid": "2x2", "tile_scale": 0.6}, {"grid": "2x2", "tile_scale": 1.2}, {"grid": "3x3"})
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         centre = [stream.uniform(*self.centre_fraction), stream.uniform(*self.centre_fraction)]
+        count = 4 if self.grid == "2x2" else 9
         tiles = []
-        for place in range(4):
+        for place in range(count):
             tiles.append(
                 {
-                    "image": context.image if place == 0 else context.peers.pick(stream, context.image),
+                    "image": context.image if place == 0 else context.peers().pick(stream, context.image),
                     "scale": stream.factor(*self.tile_scale),
                     "x_fraction": stream.uniform(0, 1),
                     "y_fraction": stream.uniform(0, 1),
                 }
             )
-        # The picture itself may come to lie in any of the four cells.
-        return {"centre": centre, "turn": stream.below(4), "tiles": tiles}
+        # The picture itself may come to lie in any of the cells.
+        return {"centre": centre, "turn": stream.below(count), "tiles": tiles}
 
     def effect(self, drawn: Drawn, size: Size) -> MosaicEffect:
-        canvas = Size(self.width_px or size.width, self.height_px or size.height)
-        x = min(max(round(drawn["centre"][0] * canvas.width), 1), canvas.width - 1)
-        y = min(max(round(drawn["centre"][1] * canvas.height), 1), canvas.height - 1)
-        rects = [(0, 0, x, y), (x, 0, canvas.width, y), (x, y, canvas.width, canvas.height), (0, y, x, canvas.height)]
+        least = int(self.grid[0])  # a pixel for every cell
+        canvas = Size(max(self.width_px or size.width, least), max(self.height_px or size.height, least))
+        rects = _quarters(drawn["centre"], canvas) if self.grid == "2x2" else _ninths(drawn["centre"], canvas)
         cells = [
-            Cell(tile["image"], rects[(place + drawn["turn"]) % 4], tile["scale"], tile["x_fraction"], tile["y_fraction"])
+            Cell(tile["image"], rects[(place + drawn["turn"]) % len(rects)], tile["scale"], tile["x_fraction"], tile["y_fraction"])
             for place, tile in enumerate(drawn["tiles"])
         ]
         return MosaicEffect(tuple(cells), canvas)
+
+
+def _quarters(centre: list[float], canvas: Size) -> list[Area]:
+    """Clockwise from the top left."""
+    x, y = (min(max(round(share * side), 1), side - 1) for share, side in zip(centre, canvas, strict=True))
+    return [(0, 0, x, y), (x, 0, canvas.width, y), (x, y, canvas.width, canvas.height), (0, y, x, canvas.height)]
+
+
+def _ninths(centre: list[float], canvas: Size) -> list[Area]:
+    """Row by row; the middle one takes a third of each side."""
+    lines = []
+    for share, side in zip(centre, canvas, strict=True):
+        first = min(max(round((share - 1 / 6) * side), 1), side - 2)
+        lines.append([0, first, min(max(round((share + 1 / 6) * side), first + 1), side - 1), side])
+    (xs, ys) = lines
+    return [(xs[column], ys[row], xs[column + 1], ys[row + 1]) for row in range(3) for column in range(3)]

@@ -5,9 +5,11 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Literal
 
+from pydantic import model_validator
+
 from varlen.effects import Move
 from varlen.geometry import Size, about, rotation, scaling
-from varlen.steps.base import DrawContext, Drawn, EdgedStep, Span, option, span
+from varlen.steps.base import DrawContext, Drawn, EdgedStep, Span, Within, option, span, within
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -21,6 +23,13 @@ class Rotate(EdgedStep):
     frame: Literal["keep", "grow", "zoom"] = option(
         "keep", "keep: same frame, corners are cut; grow: frame large enough for all; zoom: enlarged until no blank corner shows"
     )
+    within: Within = within()
+
+    @model_validator(mode="after")
+    def _fits_the_object(self) -> Rotate:
+        if self.within == "objects" and self.frame == "grow":
+            raise ValueError("frame: grow can't be used within objects, whose boxes keep their size")
+        return self
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {"degrees": stream.uniform(*self.degrees)}

@@ -1,0 +1,112 @@
+"""The kinds of findings: how grave each is, why it matters, what can be done."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass, field
+from typing import Any, Literal
+
+Severity = Literal["error", "warning", "note"]
+SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
+EXAMPLES = 5
+#: Boxes longer than this many times their width are suspicious.
+EXTREME = 20.0
+
+#: severity, why it matters, what can be done.
+KINDS: dict[str, tuple[Severity, str, str]] = {
+    "missing-file": ("error", "the labels name a picture that is not there", "bring the file back, or leave the image out"),
+    "damaged-file": ("error", "the picture can't be decoded to its end", "bring in an intact copy, or leave the image out"),
+    "unknown-class": ("error", "an object's class is not in the list, so it can't be trained on", "add the class, or drop the objects"),
+    "bad-label": ("error", "a label can't be read", "mend it in the label file, or drop the object"),
+    "size-disagrees": ("error", "the label file gives the picture another size, so its labels may lie elsewhere", "mend the size in the label file"),
+    "box-outside": ("warning", "part of a box lies outside its picture", "clip the box to the picture"),
+    "box-empty": ("error", "a box has no area, and losses divide by area", "drop the object"),
+    "box-duplicate": ("warning", "the same object is labelled twice", "drop one of the two"),
+    "box-extreme": ("note", f"a box is over {EXTREME:g} times as long as wide: perhaps corners in the wrong order", "look at it"),
+    "outline-crossing": ("warning", "an outline crosses itself, so its inside is uncertain", "redraw it"),
+    "keypoint-outside-box": ("note", "a keypoint lies well outside its object's box", "look at it; one of the two may be off"),
+    "class-unused": ("note", "a class has no object and no image", "take it off the list"),
+    "class-missing-in-split": ("warning", "a class can't be judged, or not be learned, where a split has none of it", "move images between splits"),
+    "duplicate": ("warning", "the same picture is there twice", "leave one out"),
+    "duplicate-across-splits": ("error", "the same picture is in two splits: evaluation sees what was trained on", "leave it out of one split"),
+    "alike": ("note", "two pictures look alike", "leave one out if they are the same scene"),
+    "alike-across-splits": ("warning", "pictures of two splits look alike: evaluation may see what was trained on", "move them into one split"),
+    "wrong-suffix": ("note", "the file is of another type than its name says", "rename it"),
+    "exif-turned": ("note", "the picture is stored on its side; it is set upright and labels are read upright", "check that its labels fit"),
+    "16-bit": ("note", "levels beyond 8 bits are cut to 8", "scale levels before if the picture looks dark"),
+    "palette": ("note", "colors come from a palette", "nothing, if the picture looks right"),
+    "cmyk": ("warning", "CMYK is converted to RGB without a color profile", "convert it beforehand"),
+    "alpha": ("note", "transparency is dropped", "nothing, if the picture looks right"),
+    "gray": ("note", "one channel, read as three equal ones", "nothing"),
+    "boxes-are-fractions": (
+        "error",
+        "all boxes are within a pixel or two of the corner: shares of the sides read as pixels?",
+        "read it as another format",
+    ),
+    "boxes-are-centres": ("error", "many boxes stick out to the right and below: centres read as corners?", "read it as another format"),
+}
+
+#: What mends a finding, where something simple does.
+EDITS = {
+    "box-outside": "clip-box", "box-empty": "drop-object", "box-duplicate": "drop-object", "outline-crossing": "drop-object",
+    "duplicate": "leave-out", "duplicate-across-splits": "leave-out", "alike": "leave-out", "alike-across-splits": "leave-out",
+    "size-disagrees": "leave-out", "damaged-file": "leave-out",
+}  # fmt: skip
+
+
+@dataclass(slots=True)
+class Finding:
+    """One kind of thing that looks wrong.
+
+    edit: the kind of `Edit` that would mend it, "" where none does; places: image and object of each.
+    """
+
+    kind: str
+    severity: Severity
+    count: int
+    examples: list[str]
+    why: str
+    remedy: str
+    edit: str = ""
+    places: list[tuple[str, str]] = field(default_factory=list)
+
+    def to_json(self) -> dict[str, Any]:
+        """As plain values."""
+        return asdict(self)
+
+
+class Notes:
+    """Findings as they come, in the order of `KINDS`."""
+
+    def __init__(self) -> None:
+        self.counts: Counter[str] = Counter()
+        self.examples: defaultdict[str, list[str]] = defaultdict(list)
+        self.places: defaultdict[str, list[tuple[str, str]]] = defaultdict(list)
+
+    def add(self, kind: str, example: str, image: str = "", thing: str = "") -> None:
+        self.counts[kind] += 1
+        if len(self.examples[kind]) < EXAMPLES:
+            self.examples[kind].append(example)
+        if image:
+            self.places[kind].append((image, thing))
+
+    def extend(self, more: Notes) -> None:
+        self.counts.update(more.counts)
+        for kind, examples in more.examples.items():
+            self.examples[kind] += examples[: EXAMPLES - len(self.examples[kind])]
+        for kind, places in more.places.items():
+            self.places[kind] += places
+
+    def findings(self) -> list[Finding]:
+        return [
+            Finding(kind, severity, self.counts[kind], self.examples[kind], why, remedy, EDITS.get(kind, ""), self.places[kind])
+            for kind, (severity, why, remedy) in KINDS.items()
+            if self.counts[kind]
+        ]
+
+
+def by_severity(findings: Iterable[Finding]) -> list[Finding]:
+    """The worst kinds first, otherwise in the order of `KINDS`."""
+    order = list(KINDS)
+    return sorted(findings, key=lambda finding: (SEVERITIES.index(finding.severity), order.index(finding.kind)))

@@ -1,0 +1,50 @@
+"""Light from one side, and soft shadows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, ClassVar, Literal
+
+from varlen.geometry import Size
+from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, WholeSpan, amount, span, whole_span
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from varlen.draws import Stream
+
+
+class Relight(DetailStep):
+    """Light the picture from one side and cast soft shadows on it."""
+
+    purpose: ClassVar[str] = "light"
+
+    step: Literal["relight"] = "relight"
+    strength: Span = span((0.0, 0.4), "how uneven the light is", unit="of level", low=0, high=0.9)
+    angle_degrees: Span = span((0.0, 360.0), "where the light comes from, counter-clockwise from the right", unit="degrees", low=-360, high=360,
+                               slider=(0, 360))  # fmt: skip
+    shadows: WholeSpan = whole_span((0, 2), "how many shadows fall on the picture", unit="shadows", low=0, high=8)
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        drawn = {"strength": stream.uniform(*self.strength), "angle_degrees": stream.uniform(*self.angle_degrees)}
+        shadows = [
+            {
+                "x_fraction": stream.uniform(0, 1),
+                "y_fraction": stream.uniform(0, 1),
+                "length_fraction": stream.uniform(0.2, 0.6),
+                "breadth_fraction": stream.uniform(0.08, 0.25),
+                "degrees": stream.uniform(0, 180),
+            }
+            for _ in range(amount(*self.shadows, stream))
+        ]
+        return {**drawn, "shadows": shadows}
+
+    def values(self, drawn: Drawn, size: Size) -> Drawn | None:
+        return drawn if drawn["strength"] > 0.0 else None
+
+    def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
+        """p → p (1 + s u) Π (1 − s k): u runs from −1 to 1 along the light's direction across the diagonal; k of each
+        shadow, an ellipse, goes smoothly from 1 inside 0.6 of its radius to 0 at 1.4 of it (3t² − 2t³)."""
+        from varlen.raster.relight import relit
+
+        return relit(pixels, values["strength"], values["angle_degrees"], values["shadows"])

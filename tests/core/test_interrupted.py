@@ -1,0 +1,171 @@
+"""Editions that are interrupted in every way come to the same digest; nothing half done looks done."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import re
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import psutil
+import pytest
+import varlen.entries
+from varlen.chunks import ImageTrouble
+from varlen.dataset import Dataset
+from varlen.entries import StoredEntries
+from varlen.errors import EditionError
+from varlen.export import Order, export
+from varlen.formats import read_dataset
+from varlen.pipeline import from_json
+from varlen.verify import verify
+
+ORDER = Order(variants=8, originals=False)
+
+
+@pytest.fixture(scope="module")
+def wanted(survey_folder: Path, tmp_path_factory: pytest.TempPathFactory) -> str:
+    """The digest of the edition made in one go."""
+    document = json.loads((survey_folder / "pipelines" / "lamp-drift.varlen.json").read_text())
+    record = export(read_dataset(survey_folder), from_json(document), tmp_path_factory.mktemp("whole") / "out", ORDER)
+    return str(record["output_digest"])
+
+
+def _exporting(survey_folder: Path, out: Path, *more: str) -> subprocess.Popen[str]:
+    command = [sys.executable, "-m", "varlen.cli", "export", survey_folder, survey_folder / "pipelines" / "lamp-drift.varlen.json", "-o", out,
+               "--variants", "8", "--no-originals", "--resume", *more]  # fmt: skip
+    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True)
+
+
+def test_killed_at_random_moments_until_it_is_done(survey_folder: Path, wanted: str, tmp_path: Path) -> None:
+    out, chance = tmp_path / "out", random.Random(7)
+    for kills in range(40):
+        process = _exporting(survey_folder, out, "--workers", "2")
+        try:
+            # Each time a little longer, so that it comes to an end on a machine of any speed.
+            process.wait(chance.uniform(0.2, 1.0) + 0.4 * kills)
+        except subprocess.TimeoutExpired:
+            os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+            assert not (out / "edition.json").exists() or verify(out) == []
+        else:
+            break
+    assert kills >= 1
+    assert json.loads((out / "edition.json").read_text())["output_digest"] == wanted
+    assert verify(out) == []
+    assert [path.name for path in tmp_path.iterdir()] == ["out"]
+
+
+def test_a_killed_worker_process_takes_nothing_with_it(survey_folder: Path, wanted: str, tmp_path: Path) -> None:
+    process = _exporting(survey_folder, tmp_path / "out", "--workers", "2")
+    parent, killed = psutil.Process(process.pid), 0
+    while process.poll() is None and killed < 2:
+        written = list((tmp_path / ".out.varlen-part").rglob("*.jpg"))
+        if len(written) > 10 * killed and (children := parent.children()):
+            children[0].kill()
+            killed += 1
+        time.sleep(0.05)
+    assert wanted in process.communicate(timeout=120)[0]
+    assert killed >= 1
+
+
+def test_workers_end_when_their_maker_is_killed(survey_folder: Path, tmp_path: Path) -> None:
+    process = _exporting(survey_folder, tmp_path / "out", "--workers", "2")
+    parent = psutil.Process(process.pid)
+    while not (workers := parent.children(recursive=True)) and process.poll() is None:
+        time.sleep(0.02)
+    assert workers
+    process.kill()
+    process.wait()
+    gone, alive = psutil.wait_procs(workers, timeout=60)
+    assert gone
+    assert not [worker for worker in alive if worker.status() != psutil.STATUS_ZOMBIE]
+
+
+def test_an_image_that_fails_is_mended_and_the_export_goes_on(survey_folder: Path, wanted: str, tmp_path: Path) -> None:
+    shutil.copytree(survey_folder, tmp_path / "in")
+    dataset, pipeline = read_dataset(tmp_path / "in"), from_json(json.loads((survey_folder / "pipelines" / "lamp-drift.varlen.json").read_text()))
+    victim = tmp_path / "in" / dataset.by_split()["test"][0]
+    content = victim.read_bytes()
+    dataset.digest()
+    victim.unlink()
+    with pytest.raises(ImageTrouble, match=re.escape(dataset.by_split()["test"][0])):
+        export(dataset, pipeline, tmp_path / "out", ORDER)
+    assert not (tmp_path / "out").exists()
+    victim.write_bytes(content)
+    made: list[int] = []
+    record = export(dataset, pipeline, tmp_path / "out", ORDER, resume=True, progress=lambda done, total: made.append(done))
+    assert record["output_digest"] == wanted
+    assert made[0] >= 48  # the training images were not made again
+
+
+def test_a_full_disk_stops_it_and_says_what_is_missing(survey: Dataset, lamp_drift: dict, wanted: str, tmp_path: Path) -> None:
+    part = tmp_path / ".out.varlen-part"
+    pipeline = from_json(lamp_drift)
+
+    def fill(done: int, total: int) -> None:
+        if 0 < done < total:
+            (part / "rows.jsonl").symlink_to("/dev/full") if not (part / "rows.jsonl").is_symlink() else None
+
+    with pytest.raises(EditionError, match=r"the disk is full after 50 of 50 images; about 0\.0 MB more are needed, .* MB are free"):
+        export(survey, pipeline, tmp_path / "out", ORDER, progress=fill)
+    (part / "rows.jsonl").unlink()
+    assert export(survey, pipeline, tmp_path / "out", ORDER, resume=True)["output_digest"] == wanted
+
+
+def test_images_kept_in_a_file_make_the_same_edition(
+    survey_folder: Path, lamp_drift: dict, wanted: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(varlen.entries, "FEW", 3)
+    dataset = read_dataset(survey_folder)
+    assert isinstance(dataset.entries, StoredEntries)
+    assert export(dataset, from_json(lamp_drift), tmp_path / "out", ORDER, workers=2)["output_digest"] == wanted
+    stored = dataset.entries.path
+    assert stored.exists()
+    del dataset
+    assert not stored.exists()
+
+
+@pytest.fixture
+def cluster() -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
+    """A Dask scheduler on loopback with two workers, as the guide says to start them."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    dask = Path(sys.executable).with_name("dask")
+    address = f"tcp://127.0.0.1:{port}"
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    scheduler = subprocess.Popen([dask, "scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard"], **quiet)
+    worker = [dask, "worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard", "--host", "127.0.0.1"]
+    workers = [subprocess.Popen(worker, **quiet) for _ in range(2)]
+    yield address, workers
+    for process in (*workers, scheduler):
+        process.kill()
+        process.wait()
+
+
+def test_the_same_edition_from_a_cluster_that_loses_a_worker(
+    survey_folder: Path, wanted: str, tmp_path: Path, cluster: tuple[str, list[subprocess.Popen[bytes]]]
+) -> None:
+    address, workers = cluster
+    process = _exporting(survey_folder, tmp_path / "out", "--scheduler", address)
+    deadline = time.monotonic() + 120
+    while not list((tmp_path / ".out.varlen-part").glob("images/*/*.jpg")) and process.poll() is None and time.monotonic() < deadline:
+        time.sleep(0.02)
+    workers[0].kill()
+    out, error = process.communicate(timeout=180)
+    assert wanted in out, error
+    assert verify(tmp_path / "out") == []
+
+
+def test_a_scheduler_that_does_not_answer_is_said(survey: Dataset, lamp_drift: dict, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("varlen.running.PATIENCE", 1)
+    with pytest.raises(EditionError, match=r"tcp://127\.0\.0\.1:9: no Dask scheduler answers there"):
+        export(survey, from_json(lamp_drift), tmp_path / "out", ORDER, scheduler="tcp://127.0.0.1:9")
