@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import math
 import os
 import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
+from varlen.demo.variants import write_variant
+from varlen.demo.write import write_demo
 
 PROJECT = Path(__file__).resolve().parent.parent
 OUT = PROJECT / "docs" / "screenshots"
@@ -51,6 +55,7 @@ def shoot(page: Page, address: str) -> None:
     page.wait_for_timeout(300)
     page.screenshot(path=OUT / "bench-light.png")
     page.get_by_label("Light or dark").click()
+    shoot_looking(page)
     page.get_by_role("button", name="Make an edition").click()
     page.get_by_role("button", name="Make 204 images").wait_for(timeout=60_000)
     page.wait_for_timeout(400)
@@ -60,10 +65,105 @@ def shoot(page: Page, address: str) -> None:
     page.goto(f"{address}editions")
     page.get_by_test_id("edition-done").wait_for()
     page.screenshot(path=OUT / "editions.png")
+    shoot_editions(page, address)
     page.goto(f"{address}datasets")
     page.wait_for_function("document.querySelectorAll('figure[data-fresh=true]').length >= 5")
     page.wait_for_timeout(300)
     page.screenshot(path=OUT / "datasets.png")
+    shoot_flawed(page)
+
+
+def shoot_editions(page: Page, address: str) -> None:
+    """An edition's page, the same survey without augmentation beside it, and trials with scores as a trainer would log them."""
+    pipeline = page.request.get(f"{address}api/pipelines/1").json()
+    plain = {**pipeline["document"], "name": "As it came", "steps": [step for step in pipeline["document"]["steps"] if step["step"] == "resize"]}
+    other = page.request.post(f"{address}api/pipelines", data={"document": plain}).json()["pipeline"]
+    page.request.post(f"{address}api/trials", data={"datasets": [1], "pipelines": [1, other], "variants": 3})
+    page.goto(f"{address}trials")
+    page.wait_for_function("document.querySelectorAll('table a').length === 2", timeout=120_000)
+    cells = page.request.get(f"{address}api/trials").json()
+    for place, cell in enumerate(cells):
+        lines = [
+            f"{epoch},{1.2 * math.exp(-epoch / 6) + 0.1 * place:.4f},{(0.62 - 0.08 * place) * (1 - math.exp(-epoch / 5)):.4f}"
+            for epoch in range(1, 21)
+        ]
+        text = "\n".join(["epoch,train/loss,val/mAP", *lines])
+        page.request.post(f"{address}api/editions/{cell['edition']}/scores", data={"text": text, "source": "log.csv"})
+    page.reload()
+    page.get_by_role("img", name="Curves of 2 editions").wait_for()
+    page.wait_for_timeout(500)
+    page.screenshot(path=OUT / "trials.png")
+    page.goto(f"{address}editions/{cells[0]['edition']}")
+    page.wait_for_function("document.querySelectorAll('figure[data-fresh=true]').length >= 16")
+    page.wait_for_timeout(300)
+    page.screenshot(path=OUT / "edition.png")
+    page.goto(f"{address}editions/{cells[0]['edition']}/against/{cells[1]['edition']}")
+    page.get_by_role("button", name="Compare images/train/night_0003.jpg").click()
+    page.wait_for_function("document.querySelectorAll('section[aria-label^=Variants] figure[data-fresh=true]').length === 8")
+    page.wait_for_timeout(300)
+    page.screenshot(path=OUT / "compare.png")
+
+
+def shoot_looking(page: Page) -> None:
+    """A trace, a forecast, and a pipeline with a junction held against another."""
+    page.get_by_role("button", name="Look at variant 2").nth(1).click()
+    page.locator("[aria-label='Film of the steps'] figure[data-fresh=true]").nth(3).wait_for()
+    page.wait_for_timeout(900)
+    page.screenshot(path=OUT / "trace.png")
+    page.keyboard.press("Escape")
+    page.keyboard.press("f")
+    page.get_by_text("steps to blame").wait_for(timeout=60_000)
+    page.get_by_label("loss allowed, %").fill("7")
+    page.get_by_role("button", name="Find", exact=True).click()
+    page.get_by_role("button", name="Take it").wait_for(timeout=60_000)
+    page.screenshot(path=OUT / "forecast.png")
+    page.keyboard.press("Escape")
+    api = page.url.rstrip("/") + "/api/pipelines"
+    document = page.request.get(f"{api}/1").json()["document"]
+    branches = [
+        {"weight": 3, "steps": [{"step": "blur"}]},
+        {"weight": 1, "steps": [{"step": "noise"}, {"step": "grayscale"}]},
+        {"weight": 2, "steps": []},
+    ]
+    document["steps"].insert(3, {"id": "either", "step": "junction", "branches": branches})
+    other = page.request.post(api, data={"document": {**document, "name": "Dusk and haze"}}).json()["pipeline"]
+    home = page.url
+    page.goto(f"{home}pipelines")
+    page.wait_for_function("document.querySelectorAll('figure[data-fresh=true]').length >= 6")
+    page.wait_for_timeout(400)
+    page.screenshot(path=OUT / "pipelines.png")
+    page.get_by_role("article", name="Dusk and haze").get_by_role("button", name="Open on the bench").click()
+    page.wait_for_function(FRESH, timeout=60_000)
+    page.get_by_label("Against").select_option(label="Lamp drift")
+    page.wait_for_function("document.querySelectorAll('[data-testid=sheet] figure[data-fresh=true]').length >= 54", timeout=60_000)
+    page.wait_for_timeout(400)
+    page.screenshot(path=OUT / "against.png")
+    page.request.delete(f"{api}/{other}")
+    page.evaluate("localStorage.clear()")
+    page.goto(home)
+    page.wait_for_function(FRESH, timeout=60_000)
+
+
+def shoot_flawed(page: Page) -> None:
+    """The page of a dataset with findings."""
+    with tempfile.TemporaryDirectory() as folder:
+        write_demo(Path(folder) / "survey", 24)
+        write_variant(Path(folder) / "survey", Path(folder) / "flawed", "flawed")
+        page.get_by_label("Dataset files").set_input_files(shutil.make_archive(f"{folder}/flawed night survey", "zip", f"{folder}/flawed"))
+        page.get_by_role("button", name="Bring it in").wait_for()
+        page.wait_for_timeout(800)
+        page.screenshot(path=OUT / "recognised.png")
+        page.get_by_role("button", name="Bring it in").click()
+        page.get_by_role("link", name="Look at it and its findings").click()
+        page.get_by_role("article", name="box outside").wait_for()
+        page.wait_for_function("document.querySelectorAll('figure[data-fresh=true]').length >= 16")
+        page.wait_for_timeout(300)
+        page.get_by_role("img", name="levels per channel").wait_for()
+        page.screenshot(path=OUT / "dataset.png")
+        page.get_by_role("button", name="Open images/train/night_0007.jpg").click()
+        page.get_by_text("EXIF orientation").first.wait_for()
+        page.wait_for_timeout(900)
+        page.screenshot(path=OUT / "image.png")
 
 
 if __name__ == "__main__":

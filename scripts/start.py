@@ -12,6 +12,7 @@ import socket
 import subprocess
 import sys
 import time
+import urllib.request
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parent.parent
@@ -49,10 +50,24 @@ def free_port(wanted: int) -> int:
     sys.exit(f"no free port from {wanted} to {wanted + 49}")
 
 
+def check_outside_steps() -> None:
+    """Steps of one's own must load before anything is started; relative paths count from where the command was given."""
+    named = os.environ.get("VARLEN_STEPS", "")
+    if not named:
+        return
+    os.environ["VARLEN_STEPS"] = os.pathsep.join(str(Path(path).absolute()) for path in named.split(os.pathsep) if path)
+    done = subprocess.run([sys.executable, "-m", "varlen.cli", "steps"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    if done.returncode:
+        sys.exit(done.stderr.strip())
+
+
 def answers(port: int) -> bool:
-    with socket.socket() as probe:
-        probe.settimeout(0.5)
-        return probe.connect_ex(("127.0.0.1", port)) == 0
+    """Whether the application itself answers, not only its port."""
+    try:
+        with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/steps", timeout=60) as answer:
+            return answer.status == 200
+    except OSError:
+        return False
 
 
 def main() -> None:
@@ -60,17 +75,18 @@ def main() -> None:
     parser.add_argument("--port", type=int, default=int(os.environ.get("VARLEN_PORT", "8417")))
     parser.add_argument("--demo-images", default="60")
     options = parser.parse_args()
+    check_outside_steps()
     os.environ["VARLEN_STATE"] = str(STATE)
     os.environ["VARLEN_POOL"] = "1"
     database("start")
     must(manage("migrate", "--verbosity", "0"), "preparing the database")
     must(manage("load_demo", "--images", options.demo_images), "loading the demo")
+    must(manage("find_editions"), "looking through the editions")
     port = free_port(options.port)
     running = [
         manage("work", start_new_session=True),
         subprocess.Popen(
-            [sys.executable, "-m", "gunicorn", "varlen_server.wsgi", "--bind", f"127.0.0.1:{port}", "--workers", str(min(4, os.cpu_count() or 1)),
-             "--worker-class", "gthread", "--threads", "4", "--timeout", "120", "--no-control-socket",
+            [sys.executable, "-m", "gunicorn", "varlen_server.wsgi", "--bind", f"127.0.0.1:{port}", "--timeout", "120", "--no-control-socket",
              "--log-level", "warning", "-c", "gunicorn_conf.py"],
             cwd=SERVER, start_new_session=True),
     ]  # fmt: skip

@@ -14,6 +14,11 @@ PICTURES = STATE / "pictures"
 TILES = STATE / "tiles"
 EDITIONS = STATE / "editions"
 UPLOADS = STATE / "uploads"
+#: Address of a Dask scheduler that makes the editions; without it processes of this machine do.
+SCHEDULER = os.environ.get("VARLEN_SCHEDULER", "")
+#: Folders from which datasets may be brought in by name; VARLEN_FOLDERS names others.
+_NAMED = [Path(name).expanduser().resolve() for name in os.environ.get("VARLEN_FOLDERS", "").split(os.pathsep) if name]
+FOLDERS = _NAMED or [Path.home(), STATE / "demo"]
 WEB = PROJECT / "web" / "dist"
 
 
@@ -74,6 +79,7 @@ WHITENOISE_ROOT = WEB if WEB.exists() else None
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^/assets/"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 8 << 20
 FILE_UPLOAD_TEMP_DIR = None
+FILE_UPLOAD_HANDLERS = ["django.core.files.uploadhandler.TemporaryFileUploadHandler"]
 LARGEST_UPLOAD = 4 << 30
 REST_FRAMEWORK = {
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
@@ -91,7 +97,10 @@ SPECTACULAR_SETTINGS = {
     "OAS_VERSION": "3.1.0",
     "SERVE_INCLUDE_SCHEMA": False,
     "COMPONENT_SPLIT_REQUEST": True,
-    "ENUM_NAME_OVERRIDES": {"EditionState": "varlen_server.editions.models.Edition.State"},
+    "ENUM_NAME_OVERRIDES": {
+        "EditionState": "varlen_server.editions.models.Edition.State",
+        "IntakeState": "varlen_server.datasets.models.Intake.State",
+    },
 }
 PROCRASTINATE_ON_APP_READY = "varlen_server.editions.rescue.register"
 LOGGING = {

@@ -18,11 +18,11 @@ def path_of(root: Path, digest: str) -> Path:
     return root / digest[:2] / digest
 
 
-def keep(root: Path, digest: str, data: bytes) -> None:
-    """Store a picture unless it is there."""
+def keep(root: Path, digest: str, data: bytes, lasting: bool = True) -> None:
+    """Store a picture unless it is there. `lasting` as in `write_whole`."""
     path = path_of(root, digest)
     if not path.exists():
-        write_whole(path, data)
+        write_whole(path, data, lasting)
 
 
 def write_whole(path: Path, data: bytes, lasting: bool = True) -> None:

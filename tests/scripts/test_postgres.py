@@ -20,8 +20,8 @@ PROJECT = Path(__file__).resolve().parents[2]
 
 @pytest.fixture
 def state() -> Iterator[Path]:
-    """A folder within the project, where the database's own user can reach it."""
-    folder = PROJECT / ".varlen" / "database-test"
+    """A folder within the project, where the database's own user can reach it; each test process has its own."""
+    folder = PROJECT / ".varlen" / f"database-test-{os.environ.get('PYTEST_XDIST_WORKER', 'alone')}"
     shutil.rmtree(folder, ignore_errors=True)
     yield folder
     run("stop", folder)
@@ -76,7 +76,7 @@ def test_it_is_back_after_a_crash_with_what_was_committed(state: Path) -> None:
     with psycopg.connect(host=found["host"], port=found["port"], user=found["user"], password=found["password"], dbname=found["name"]) as connection:
         connection.execute("create table kept as select 42 as answer")
     os.kill(server(state), signal.SIGKILL)
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 90
     while run("status", state).stdout.strip() != "stopped":
         assert time.monotonic() < deadline
     assert ask(start(state), "select answer from kept") == 42

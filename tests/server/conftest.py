@@ -38,16 +38,20 @@ def own_folders(settings: Any, tmp_path: Path) -> Iterator[None]:
     """Files of a test go to a folder of its own; nothing is remembered from the test before."""
     from varlen_server.datasets.library import load
     from varlen_server.sheet.renderers import renderer_for
+    from varlen_server.sheet.views import key_of
 
     for name in ("PICTURES", "TILES", "EDITIONS", "UPLOADS"):
         setattr(settings, name, tmp_path / name.lower())
-    load.cache_clear()
-    renderer_for.cache_clear()
+    for kept in (load, renderer_for, key_of):
+        kept.cache_clear()
     return
 
 
 @pytest.fixture
 def moths(db: None, survey_folder: Path) -> Any:
-    from varlen_server.datasets.library import import_dataset
+    from varlen_server.datasets.examine import examine
+    from varlen_server.datasets.library import bring_in
 
-    return import_dataset(survey_folder, "Night moth survey")
+    found = bring_in(survey_folder, "Night moth survey")
+    examine(found)
+    return found

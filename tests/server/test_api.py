@@ -4,17 +4,23 @@ from __future__ import annotations
 
 import io
 import json
+import shutil
 import zipfile
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 from varlen.codec import decode
+from varlen.demo.variants import write_variant
 from varlen.export import Order, export
 from varlen.formats import read_dataset
 from varlen.pipeline import from_json
+from varlen_server.datasets.library import load
+from varlen_server.datasets.models import Dataset, Image
+from varlen_server.datasets.tasks import bring_dataset_in, examine_dataset
 
 pytestmark = pytest.mark.django_db
 
@@ -23,12 +29,12 @@ def post(client: Client, path: str, body: dict[str, Any], **headers: Any) -> Any
     return client.post(path, json.dumps(body), content_type="application/json", **headers)
 
 
-def zipped(folder: Path, change: dict[str, bytes] | None = None) -> SimpleUploadedFile:
+def zipped(folder: Path) -> SimpleUploadedFile:
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w") as archive:
         for path in sorted(folder.rglob("*.*")):
             name = path.relative_to(folder).as_posix()
-            archive.writestr(name, (change or {}).get(name, path.read_bytes()))
+            archive.writestr(name, path.read_bytes())
     return SimpleUploadedFile("moths.zip", buffer.getvalue(), "application/zip")
 
 
@@ -38,31 +44,182 @@ def test_an_imported_dataset_is_the_dataset_on_disk(client: Client, moths: Any, 
     assert [(row["split"], row["images"]) for row in listed["splits"]] == [("train", 6), ("validation", 1), ("test", 1)]
 
 
-def test_bringing_in_a_zip(client: Client, survey_folder: Path) -> None:
-    answer = client.post("/api/datasets/upload", {"file": zipped(survey_folder)})
-    assert answer.status_code == 201
-    assert answer.json()["digest"] == read_dataset(survey_folder).digest()
-    assert len(client.get(f"/api/datasets/{answer.json()['id']}/rows?count=4").json()) == 4
+def gathered(client: Client, *uploads: SimpleUploadedFile, paths: list[str] | None = None) -> Any:
+    """Upload files and see what is recognised."""
+    intake = post(client, "/api/intakes", {"name": "moths"}).json()["id"]
+    answer = client.post(f"/api/intakes/{intake}/files", {"file": list(uploads), **({"path": paths} if paths else {})})
+    return post(client, f"/api/intakes/{intake}/recognise", {}) if answer.status_code == 200 else answer
 
 
-@pytest.mark.parametrize("broken", ["truncated picture", "missing picture", "unknown category", "not a zip"])
-def test_a_broken_zip_leaves_nothing_behind(client: Client, survey_folder: Path, broken: str) -> None:
-    picture = sorted((survey_folder / "images" / "test").iterdir())[0]
-    name, labels = f"images/test/{picture.name}", json.loads((survey_folder / "annotations" / "test.json").read_text())
-    if broken == "truncated picture":
-        upload, says = zipped(survey_folder, {name: picture.read_bytes()[:9000]}), f"{name}: damaged picture"
-    elif broken == "missing picture":
-        labels["images"][0]["file_name"] = "gone.jpg"
-        upload, says = zipped(survey_folder, {"annotations/test.json": json.dumps(labels).encode()}), "image gone.jpg is listed"
-    elif broken == "unknown category":
-        labels["annotations"][0]["category_id"] = 99
-        upload, says = zipped(survey_folder, {"annotations/test.json": json.dumps(labels).encode()}), "category 99 does not exist"
-    else:
-        upload, says = SimpleUploadedFile("moths.zip", b"hello"), "neither a folder, a zip nor an annotation file"
-    answer = client.post("/api/datasets/upload", {"file": upload})
-    assert answer.status_code == 422
-    assert says in answer.json()["message"]
+def bring(client: Client, upload: SimpleUploadedFile, **choices: Any) -> dict[str, Any]:
+    """Upload a dataset and bring it in as a worker would; returns its intake."""
+    intake = gathered(client, upload).json()["id"]
+    assert post(client, f"/api/intakes/{intake}/start", choices).status_code == 200
+    bring_dataset_in(intake)
+    found: dict[str, Any] = client.get(f"/api/intakes/{intake}").json()
+    if found["dataset"]:
+        examine_dataset(found["dataset"])
+    return found
+
+
+def dataset_of(client: Client, pk: int) -> Any:
+    return next(each for each in client.get("/api/datasets").json() if each["id"] == pk)
+
+
+def test_bringing_in_a_zip(client: Client, survey_folder: Path, settings: Any) -> None:
+    intake = bring(client, zipped(survey_folder))
+    assert intake["state"] == "done"
+    assert intake["recognised"]["splits"] == {"train": 6, "validation": 1, "test": 1}
+    assert dataset_of(client, intake["dataset"])["digest"] == read_dataset(survey_folder).digest()
+    assert len(client.get(f"/api/datasets/{intake['dataset']}/rows?count=4").json()) == 4
+    assert list(settings.UPLOADS.iterdir()) == []
+
+
+def test_bringing_in_a_set_of_files_and_a_folder(client: Client, survey_folder: Path, tmp_path: Path, settings: Any) -> None:
+    """The same dataset in three ways has one digest; only allowed folders can be named, and no file leads out of its own."""
+    digest = read_dataset(survey_folder).digest()
+    files = [path for path in sorted(survey_folder.rglob("*.*")) if path.is_file()]
+    uploads = [SimpleUploadedFile(path.name, path.read_bytes()) for path in files]
+    intake = gathered(client, *uploads, paths=[f"moths/{path.relative_to(survey_folder)}" for path in files]).json()
+    post(client, f"/api/intakes/{intake['id']}/start", {})
+    bring_dataset_in(intake["id"])
+    assert dataset_of(client, client.get(f"/api/intakes/{intake['id']}").json()["dataset"])["digest"] == digest
+
+    settings.FOLDERS = [survey_folder.parent]
+    listed = client.get(f"/api/folders?path={survey_folder.parent}").json()["folders"]
+    assert [(each["name"], each["dataset"]) for each in listed] == [("moths", True)]
+    intake = post(client, "/api/intakes", {"folder": str(survey_folder)}).json()
+    assert intake["name"] == "moths"
+    assert client.get(f"/api/intakes/{intake['id']}/example.jpg").status_code == 200
+    post(client, f"/api/intakes/{intake['id']}/start", {"name": "From its folder"})
+    bring_dataset_in(intake["id"])
+    assert dataset_of(client, client.get(f"/api/intakes/{intake['id']}").json()["dataset"])["digest"] == digest
+    assert (survey_folder / "annotations").exists()
+
+    for folder in ("/etc", f"{survey_folder.parent}/../..", "~root/.."):
+        answer = post(client, "/api/intakes", {"folder": folder})
+        assert answer.status_code == 422
+        assert "not below" in answer.json()["message"]
+    for path in ("../../out.jpg", "/etc/out.jpg"):
+        answer = gathered(client, SimpleUploadedFile("a.jpg", b"x"), paths=[path])
+        assert answer.status_code == 400
+        assert "leads out" in answer.json()["message"]
+
+
+def test_choices_are_kept_to(client: Client, survey_folder: Path) -> None:
+    """Splits drawn anew, a class renamed, one merged into another, one left out."""
+    names = ["ash veil", "copper hook", "lantern mote", "reed sailer", "dusk marble"]
+    classes = [[names[4], "dusk"], [names[0], "ash"], [names[1], "ash"], [names[2], ""], [names[3], names[3]]]
+    intake = bring(client, zipped(survey_folder), splits="drawn", shares=[0.25, 0.25], classes=classes)
+    found = client.get(f"/api/datasets/{intake['dataset']}/overview").json()
+    source = read_dataset(survey_folder)
+    counts = {name: sum(int((entry.objects.classes == place).sum()) for entry in source.entries.values()) for place, name in enumerate(names)}
+    assert [(each["name"], each["total"]) for each in found["classes"]] == [
+        ("dusk", counts[names[4]]), ("ash", counts[names[0]] + counts[names[1]]), (names[3], counts[names[3]])]  # fmt: skip
+    assert sum(split["images"] for split in found["dataset"]["splits"]) == 8
+    intake = gathered(client, zipped(survey_folder)).json()
+    assert "missing from the list" in post(client, f"/api/intakes/{intake['id']}/start", {"classes": classes[:2]}).json()["message"]
+
+
+def test_a_cancelled_or_broken_intake_leaves_nothing_behind(client: Client, survey_folder: Path, settings: Any, monkeypatch: Any) -> None:
+    import varlen_server.datasets.tasks as tasks
+
+    intake = gathered(client, zipped(survey_folder)).json()["id"]
+    assert client.delete(f"/api/intakes/{intake}").json()["state"] == "cancelled"
+    assert list(settings.UPLOADS.iterdir()) == []
+
+    intake = gathered(client, zipped(survey_folder)).json()["id"]
+    post(client, f"/api/intakes/{intake}/start", {})
+    real = tasks.bring_in
+
+    def cancelled_on_the_way(path: Path, name: str, choices: Any, source: str, progress: Any, begun: Any) -> Any:
+        def stopping(done: int) -> None:
+            client.delete(f"/api/intakes/{intake}")
+            progress(done)
+
+        return real(path, name, choices, source, stopping, begun)
+
+    monkeypatch.setattr(tasks, "bring_in", cancelled_on_the_way)
+    bring_dataset_in(intake)
+    assert client.get(f"/api/intakes/{intake}").json()["state"] == "cancelled"
+    assert not Dataset.objects.exists()
+    assert not Image.objects.exists()
+
+
+def test_what_can_t_be_read_at_all_leaves_nothing_behind(client: Client) -> None:
+    unreadable = io.BytesIO()
+    with zipfile.ZipFile(unreadable, "w") as archive:
+        archive.writestr("annotations/train.json", json.dumps({"images": [{"id": 1, "file_name": "gone.jpg", "width": 4, "height": 4}],
+                                                               "annotations": [], "categories": [{"id": 1, "name": "moth"}]}))  # fmt: skip
+    for upload, says in (
+        (SimpleUploadedFile("moths.zip", b"hello"), "neither a folder, a zip nor an annotation file"),
+        (SimpleUploadedFile("moths.zip", unreadable.getvalue()), "image gone.jpg is listed"),
+    ):
+        answer = gathered(client, upload)
+        assert answer.status_code == 422
+        assert says in answer.json()["message"]
     assert client.get("/api/datasets").json() == []
+
+
+def test_one_bad_file_keeps_no_others_away(client: Client, flawed_folder: Path) -> None:
+    """What can't be rendered stays out and is named; everything else is there, in order of its faults."""
+    pk = bring(client, zipped(flawed_folder))["dataset"]
+    found = client.get(f"/api/datasets/{pk}/findings").json()["findings"]
+    counts = {finding["kind"]: finding["count"] for finding in found}
+    assert {"missing-file", "damaged-file", "unknown-class", "box-empty", "box-outside", "duplicate-across-splits"} <= set(counts)
+    page = client.get(f"/api/datasets/{pk}/images?count=5").json()
+    assert page["total"] == 14
+    assert len(page["images"]) == 5
+    assert not any("night_0004" in image["key"] for image in client.get(f"/api/datasets/{pk}/images?count=200").json()["images"])
+    assert client.get(f"/api/datasets/{pk}/images?finding=box-empty").json()["images"][0]["key"] == "images/train/night_0002.jpg"
+    moths = client.get(f"/api/datasets/{pk}/overview").json()
+    wanted = moths["classes"][0]
+    having = client.get(f"/api/datasets/{pk}/images?class={wanted['name']}&count=200").json()["images"]
+    assert sum(thing["class"] == wanted["name"] for image in having for thing in image["objects_json"]) == wanted["total"]
+    assert client.get(f"/api/datasets/{pk}/images?split=validation&name=again").json()["total"] == 1
+
+
+def test_remedies_change_the_snapshot_and_are_taken_back_exactly(client: Client, flawed_folder: Path, lamp_drift: dict) -> None:
+    pk = bring(client, zipped(flawed_folder))["dataset"]
+    digests = [dataset_of(client, pk)["digest"]]
+    for finding in ("box-empty", "box-outside", "duplicate-across-splits"):
+        said = post(client, f"/api/datasets/{pk}/edits", {"finding": finding})
+        assert said.status_code == 201
+        digests.append(said.json()["digest"])
+    assert len(set(digests)) == 4
+    images = {image["key"]: image for image in client.get(f"/api/datasets/{pk}/images?count=200").json()["images"]}
+    assert "images/validation/again.jpg" not in images
+    first = images["images/train/night_0001.jpg"]
+    assert all(thing["box"][0] >= 0 and thing["box"][2] <= first["width"] for thing in first["objects_json"])
+    assert all(thing["box"][2] > thing["box"][0] for thing in images["images/train/night_0002.jpg"]["objects_json"])
+    moved = post(client, f"/api/datasets/{pk}/edits", {"kind": "move", "image": "images/train/night_0005.jpg", "value": "test"}).json()
+    assert client.get(f"/api/datasets/{pk}/images?split=test").json()["total"] == 2
+    wish = {"dataset": pk, "document": lamp_drift, "images": [first["id"]], "variants": 1}
+    assert post(client, "/api/sheet", wish).status_code == 200
+    assert [edit["why"] for edit in moved["edits"]] == ["box-empty", "box-outside", "duplicate-across-splits", ""]
+    for digest in reversed(digests):
+        assert client.delete(f"/api/datasets/{pk}/edits").json()["digest"] == digest
+    assert client.delete(f"/api/datasets/{pk}/edits").json()["edits"] == []
+    refused = post(client, f"/api/datasets/{pk}/edits", {"kind": "move", "image": "images/train/night_0005.jpg", "value": "somewhere"})
+    assert refused.status_code == 422
+
+
+@pytest.mark.parametrize("form", ["yolo-keypoints", "mask-pairs", "class-folders"])
+def test_other_formats_give_the_same_edition_on_the_server_and_in_the_terminal(
+    client: Client, tmp_path: Path, survey_folder: Path, form: str
+) -> None:
+    """Mirror partners, label maps and image classes come through the database."""
+    copied = tmp_path / "survey"
+    shutil.copytree(survey_folder, copied)
+    write_variant(copied, tmp_path / form, form)
+    pk = bring(client, zipped(tmp_path / form))["dataset"]
+    row = Dataset.objects.get(pk=pk)
+    pipeline = from_json({"varlen_pipeline": 1, "seed": 3, "steps": [{"step": "flip", "probability": 1}, {"step": "rotate"}]})
+    digests = [
+        export(dataset, pipeline, tmp_path / f"out{n}", Order(variants=1, format=form))["output_digest"]
+        for n, dataset in enumerate((read_dataset(tmp_path / form), load(pk, row.digest)))
+    ]
+    assert digests[0] == digests[1]
 
 
 def test_a_tile_is_the_exported_picture(client: Client, moths: Any, lamp_drift: dict, survey_folder: Path, tmp_path: Path) -> None:
@@ -98,6 +255,23 @@ def test_a_tile_that_is_only_a_copy(client: Client, moths: Any) -> None:
     shown = decode(client.get(f"{sheet['rows'][0]['tiles'][0]['address']}/480.jpg").content, "tile")
     source = decode(client.get(f"/api/pictures/{image['sha256']}/480.jpg").content, "source")
     assert abs(shown.astype(int) - source[:, ::-1]).mean() < 2
+
+
+def test_a_strip_shows_what_the_sheet_would(client: Client, moths: Any) -> None:
+    """Each step of a strip alone: the tiles of a pipeline that holds only this step."""
+    image = client.get(f"/api/datasets/{moths.pk}/rows?count=1").json()[0]
+    head = {"varlen_pipeline": 1, "seed": 20}
+    steps = [{"step": "rotate", "probability": 1, "degrees": [degrees, degrees]} for degrees in (-30, 0, 30)]
+    wish = {"dataset": moths.pk, "document": {**head, "steps": []}, "image": image["id"], "steps": steps}
+    tiles = post(client, "/api/strip", wish).json()["tiles"]
+    for tile, step in zip(tiles, steps, strict=True):
+        sheet = {"dataset": moths.pk, "document": {**head, "steps": [step]}, "images": [image["id"]], "variants": 1}
+        assert post(client, "/api/sheet", sheet).json()["rows"][0]["tiles"] == [tile]
+        assert client.get(f"{tile['address']}/160.jpg").status_code == 200
+    wrong = post(client, "/api/strip", {**wish, "steps": [{"step": "rotate", "degrees": [-30, 300]}]})
+    assert wrong.status_code == 422
+    assert "degrees: 300 is outside" in wrong.json()["message"]
+    assert post(client, "/api/strip", {**wish, "image": image["id"] + 1000}).status_code == 404
 
 
 def test_the_same_edition_from_the_queue_and_from_the_terminal(
@@ -196,3 +370,72 @@ def test_a_waiting_edition_can_be_cancelled(client: Client, moths: Any, lamp_dri
 def test_the_published_schema_is_the_one_the_screens_were_built_from(client: Client) -> None:
     committed = (Path(__file__).resolve().parents[2] / "server" / "schema.yaml").read_text()
     assert client.get("/api/schema").content.decode() == committed
+
+
+def test_forecast_widest_range_notes_and_revisions(client: Client, moths: Any, lamp_drift: dict, survey_folder: Path) -> None:
+    """The same numbers as in the terminal; revisions say what changed; the same question is answered from what was kept."""
+    from varlen.forecast import forecast
+
+    wish = {"dataset": moths.pk, "document": lamp_drift, "draws": 60}
+    answer = post(client, "/api/forecast", wish).json()
+    expected = forecast(read_dataset(survey_folder), from_json(lamp_drift), 60)
+    assert answer["objects"] == expected["objects"]
+    assert {row["name"]: row["dropped"] for row in answer["steps"]} == {name: row["dropped"] for name, row in expected["steps"].items()}
+    assert post(client, "/api/forecast", wish).json() == answer
+    alone = {**lamp_drift, "steps": [step for step in lamp_drift["steps"] if step["id"] == "tilt"]}
+    limit = {"dataset": moths.pk, "document": alone, "draws": 60, "parameter": "tilt.degrees", "lose_at_most": 0.05}
+    found = post(client, "/api/forecast/limit", limit).json()
+    assert found["ends"][0] == -found["ends"][1] < 0
+    assert found["lost_share"] <= 0.05
+    assert "not a range of the step" in post(client, "/api/forecast/limit", {**limit, "parameter": "tilt.frame"}).json()["message"]
+    upended = {**lamp_drift, "steps": [{"step": "flip", "direction": "vertical"}]}
+    assert [note["kind"] for note in post(client, "/api/notes", {"dataset": moths.pk, "document": upended}).json()] == ["vertical-flip"]
+
+    first = post(client, "/api/pipelines", {"document": lamp_drift}).json()
+    changed = {**lamp_drift, "seed": 21, "steps": lamp_drift["steps"][1:]}
+    second = post(client, f"/api/pipelines/{first['pipeline']}", {"document": changed, "base": 1}).json()
+    client.patch(f"/api/revisions/{second['id']}", json.dumps({"name": "no mirror"}), content_type="application/json")
+    newest, oldest = client.get(f"/api/pipelines/{first['pipeline']}/revisions").json()
+    assert newest["name"] == "no mirror"
+    assert [(change["kind"], change["name"]) for change in newest["changes"]] == [("pipeline", "pipeline"), ("removed", "flip")]
+    assert oldest["changes"] == []
+    compared = post(client, "/api/compare", {"before": lamp_drift, "after": changed}).json()
+    assert compared == newest["changes"]
+    assert client.delete(f"/api/pipelines/{first['pipeline']}").status_code == 204
+
+
+def test_the_wall_is_narrowed_by_every_plot(client: Client, moths: Any, survey_folder: Path) -> None:
+    """Each bar's count is the number of objects, or of images, that the wall then shows."""
+    found = client.get(f"/api/datasets/{moths.pk}/overview").json()
+
+    def total(**asked: str) -> int:
+        return int(client.get(f"/api/datasets/{moths.pk}/images", asked).json()["total"])
+
+    dataset = read_dataset(survey_folder)
+    entries = list(dataset.entries.values())
+    for bar in found["sizes"]:
+        assert total(size=bar["name"]) == bar["count"]
+    for bar in found["kinds"]:
+        assert total(kind=bar["name"]) == bar["count"]
+    for bar in found["objects"]:
+        assert total(objects=f"{bar['low']}-{bar['high']}") == bar["count"]
+    assert (
+        sum(bar["count"] for bar in found["sides"]) == sum(bar["count"] for bar in found["aspects"]) == sum(len(entry.objects) for entry in entries)
+    )
+    for bar in found["aspects"]:
+        boxes = [entry.objects.boxes for entry in entries]
+        ratios = [(each[:, 2] - each[:, 0]) / (each[:, 3] - each[:, 1]) for each in boxes]
+        assert total(aspect=f"{bar['low']}-{bar['high']}") == sum(bool(((each >= bar["low"]) & (each < bar["high"])).any()) for each in ratios)
+    for row in found["visibility"]:
+        place = dataset.skeleton.names.index(row["name"])
+        absent = [entry for entry in entries if (entry.objects.keypoints[:, place, 2] == 0).any()]
+        assert total(keypoint=f"{row['name']}:absent") == len(absent)
+        assert row["visible"] + row["hidden"] + row["absent"] == sum(len(entry.objects) for entry in entries)
+    grid = found["boxes"]
+    assert sum(map(sum, grid["counts"])) == sum(len(entry.objects) for entry in entries)
+    pixels = np.concatenate([dataset.pixels(key).reshape(-1, 3) for key, entry in dataset.entries.items() if entry.split == "train"])
+    assert np.allclose(found["mean"], pixels.mean(axis=0), atol=0.001)
+    assert np.allclose(found["std"], pixels.std(axis=0), atol=0.001)
+    assert [sum(counts) for counts in found["levels"]] == [len(pixels)] * 3
+    facts = client.get(f"/api/images/{client.get(f'/api/datasets/{moths.pk}/images').json()['images'][0]['id']}").json()
+    assert (facts["format"], facts["mode"], facts["bits"], facts["width"]) == ("JPEG", "RGB", 8, 960)

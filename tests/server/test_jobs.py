@@ -13,6 +13,7 @@ from procrastinate.contrib.django import app
 from varlen.export import Order, export
 from varlen.formats import read_dataset
 from varlen.pipeline import from_json
+from varlen_server.editions.found import take_in_folders, take_up_lost
 from varlen_server.editions.models import Edition
 from varlen_server.editions.rescue import put_back
 from varlen_server.editions.tasks import make_edition
@@ -100,16 +101,77 @@ def test_asked_to_stop_it_leaves_nothing_behind(edition: Edition) -> None:
     assert list(edition.folder.parent.iterdir()) == []
 
 
-def test_a_picture_gone_since_the_import_is_named(edition: Edition, settings: Any) -> None:
+def test_a_picture_gone_since_the_import_is_named_and_the_edition_goes_on_when_it_is_back(
+    client: Any, edition: Edition, expected: str, settings: Any
+) -> None:
     image = edition.dataset.images.filter(split="train").last()
     assert image is not None
-    path_of(settings.PICTURES, image.sha256).unlink()
+    file = path_of(settings.PICTURES, image.sha256)
+    content = file.read_bytes()
+    file.unlink()
     make_edition(edition_id=edition.pk)
     edition.refresh_from_db()
-    assert edition.state == Edition.State.FAILED
+    assert edition.state == Edition.State.STOPPED
     assert image.key in edition.message
     assert "its file is gone" in edition.message
     assert not edition.folder.exists()
+    file.write_bytes(content)
+    assert client.post(f"/api/editions/{edition.pk}/resume", {}, content_type="application/json").json()["state"] == "waiting"
+    work()
+    edition.refresh_from_db()
+    assert (edition.state, edition.output_digest, edition.message) == (Edition.State.DONE, expected, "")
+
+
+def test_or_it_is_left_out_if_its_user_says_so(client: Any, edition: Edition, settings: Any) -> None:
+    image = edition.dataset.images.filter(split="test").get()
+    path_of(settings.PICTURES, image.sha256).unlink()
+    make_edition(edition_id=edition.pk)
+    client.post(f"/api/editions/{edition.pk}/resume", {"leave_out": True}, content_type="application/json")
+    work()
+    edition.refresh_from_db()
+    assert (edition.state, edition.done) == (Edition.State.DONE, 19)
+    assert [(each["source"], each["variant"]) for each in edition.left_out] == [(image.key, 0)]
+
+
+def test_an_edition_is_of_the_snapshot_it_was_ordered_of(client: Any, edition: Edition, lamp_drift: dict[str, Any]) -> None:
+    ordered = post_order(client, edition.dataset.pk, lamp_drift)
+    Edition.objects.filter(pk=ordered).update(dataset_digest="sha256:" + "0" * 64)
+    work()
+    found = Edition.objects.get(pk=ordered)
+    assert found.state == Edition.State.STOPPED
+    assert "was changed since this edition was ordered" in found.message
+
+
+def post_order(client: Any, dataset: int, document: dict[str, Any]) -> int:
+    answer = client.post("/api/editions", {"name": "Trial", "dataset": dataset, "document": document}, content_type="application/json")
+    return int(answer.json()["id"])
+
+
+def test_editions_are_found_again_from_their_folders(client: Any, edition: Edition, expected: str) -> None:
+    make_edition(edition_id=edition.pk)
+    kept = Edition.objects.get(pk=edition.pk)
+    before = client.get(f"/api/editions/{edition.pk}").json()
+    Edition.objects.all().delete()
+    assert take_in_folders() == []
+    again = client.get(f"/api/editions/{edition.pk}").json()
+    same = ("output_digest", "counts", "statistics", "document", "order", "dataset", "dataset_digest", "pipeline_digest", "state", "done", "total")
+    assert {name: again[name] for name in same} == {**{name: before[name] for name in same}, "dataset_digest": edition.dataset.digest,
+                                                     "pipeline_digest": from_json(kept.document).digest}  # fmt: skip
+    assert again["output_digest"] == expected
+    assert Edition.objects.create(name="Next", dataset=edition.dataset, document={}, order={}).pk > edition.pk
+    (edition.folder.parent / "edition-77").mkdir()
+    (edition.folder.parent / "edition-77" / "edition.json").write_text("{")
+    assert "edition-77" in take_in_folders()[0]
+
+
+def test_an_edition_whose_job_is_lost_gets_a_new_one(edition: Edition, expected: str) -> None:
+    """As after a crash of the database in the middle of everything."""
+    Edition.objects.filter(pk=edition.pk).update(state=Edition.State.WRITING)
+    assert take_up_lost() == 1
+    assert take_up_lost() == 0
+    work()
+    edition.refresh_from_db()
+    assert (edition.state, edition.output_digest) == (Edition.State.DONE, expected)
 
 
 def test_a_finished_edition_is_not_made_twice(edition: Edition) -> None:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from rest_framework import serializers
+from typing import Any
 
-from varlen_server.datasets.models import Dataset, Image
+from rest_framework import serializers
+from varlen.notes import MARKS
+
+from varlen_server.datasets.models import Dataset, Image, Intake
 
 
 class PartSerializer(serializers.Serializer):
@@ -50,26 +53,226 @@ class DatasetSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Dataset
-        fields = ("id", "name", "digest", "classes", "keypoints", "lines", "created", "splits")
+        fields = ("id", "name", "digest", "classes", "keypoints", "lines", "created", "splits", "format", "marks", "source", "map_classes")
+
+    marks = serializers.DictField(child=serializers.ListField(child=serializers.CharField()))
 
     classes = serializers.ListField(child=serializers.CharField())
     keypoints = serializers.ListField(child=serializers.CharField())
+    map_classes = serializers.ListField(child=serializers.CharField(), help_text="what the levels of label maps mean; none without label maps")
     lines = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
 
 
 class ImageSerializer(serializers.ModelSerializer):
     objects_json = ObjectSerializer(many=True)
+    classes = serializers.ListField(child=serializers.CharField())
 
     class Meta:
         model = Image
-        fields = ("id", "key", "split", "width", "height", "sha256", "object_count", "objects_json")
+        fields = ("id", "key", "split", "width", "height", "sha256", "object_count", "objects_json", "group", "classes")
 
 
-class UploadSerializer(serializers.Serializer):
-    file = serializers.FileField()
-    name = serializers.CharField(max_length=200, required=False)
+class ImagePageSerializer(serializers.Serializer):
+    total = serializers.IntegerField()
+    images = ImageSerializer(many=True)
+
+
+class ClassCountSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    splits = serializers.DictField(child=serializers.IntegerField())
+    total = serializers.IntegerField()
+
+
+class BinSerializer(serializers.Serializer):
+    low = serializers.FloatField()
+    high = serializers.FloatField()
+    count = serializers.IntegerField()
+
+
+class NamedCountSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    count = serializers.IntegerField()
+
+
+class VisibilitySerializer(serializers.Serializer):
+    name = serializers.CharField()
+    visible = serializers.IntegerField()
+    hidden = serializers.IntegerField()
+    absent = serializers.IntegerField()
+
+
+class BoxGridSerializer(serializers.Serializer):
+    """Boxes by width (columns) and height (rows) in half octaves: column c stands for 2^((left + c) / 2) px and more."""
+
+    left = serializers.IntegerField()
+    bottom = serializers.IntegerField()
+    counts = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
+
+
+class OverviewSerializer(serializers.Serializer):
+    dataset = DatasetSerializer()
+    classes = ClassCountSerializer(many=True)
+    label_map = serializers.ListField(child=serializers.CharField())
+    sizes = NamedCountSerializer(many=True, help_text="images by width × height")
+    kinds = NamedCountSerializer(many=True, help_text="images by file format and pixel mode")
+    sides = BinSerializer(many=True, help_text="objects by the square root of their box's area, px")
+    aspects = BinSerializer(many=True, help_text="objects by width over height")
+    boxes = BoxGridSerializer()
+    objects = BinSerializer(many=True, help_text="images by their number of objects")
+    visibility = VisibilitySerializer(many=True, help_text="objects by the visibility of each keypoint")
+    split = serializers.CharField(help_text="the split that the levels are of")
+    mean = serializers.ListField(child=serializers.FloatField(), help_text="per channel, exact")
+    std = serializers.ListField(child=serializers.FloatField())
+    levels = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()), help_text="per channel, in 64 steps of 4 levels")
+    range = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()), help_text="lowest and highest level per channel")
+    examining = serializers.BooleanField(help_text="whether pictures are still being decoded to look at them")
+    examined = serializers.IntegerField()
+
+
+class ExifSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    value = serializers.CharField()
+
+
+class ImageFindingSerializer(serializers.Serializer):
+    kind = serializers.CharField()
+    object = serializers.CharField()
+
+
+class ImageFactsSerializer(serializers.Serializer):
+    image = ImageSerializer()
+    format = serializers.CharField(default="")
+    mode = serializers.CharField(default="")
+    width = serializers.IntegerField(default=0, help_text="as stored")
+    height = serializers.IntegerField(default=0)
+    orientation = serializers.IntegerField(default=1)
+    bits = serializers.IntegerField(default=8, help_text="of a channel")
+    bytes = serializers.IntegerField(default=0)
+    exif = ExifSerializer(many=True)
+    findings = ImageFindingSerializer(many=True)
+
+
+class FindingSerializer(serializers.Serializer):
+    kind = serializers.CharField()
+    severity = serializers.ChoiceField(choices=["error", "warning", "note"])
+    count = serializers.IntegerField()
+    examples = serializers.ListField(child=serializers.CharField())
+    why = serializers.CharField()
+    remedy = serializers.CharField()
+    edit = serializers.CharField(help_text="what mends it: leave-out, clip-box, drop-object, or nothing")
+    mended = serializers.BooleanField()
+
+
+class EditBatchSerializer(serializers.Serializer):
+    why = serializers.CharField(help_text="the finding that was mended")
+    kind = serializers.CharField()
+    count = serializers.IntegerField()
+    example = serializers.CharField()
+
+
+class FindingsSerializer(serializers.Serializer):
+    findings = FindingSerializer(many=True)
+    edits = EditBatchSerializer(many=True)
+    digest = serializers.CharField()
+
+
+class EditRequestSerializer(serializers.Serializer):
+    """Either a finding to mend, or one change of its own."""
+
+    finding = serializers.CharField(required=False)
+    kind = serializers.ChoiceField(choices=["leave-out", "clip-box", "drop-object", "move"], required=False)
+    image = serializers.CharField(required=False)
+    object = serializers.CharField(required=False)
+    value = serializers.CharField(required=False)
 
 
 class MessageSerializer(serializers.Serializer):
     message = serializers.CharField()
     problems = serializers.ListField(child=serializers.CharField())
+
+
+class RecognisedExampleSerializer(serializers.Serializer):
+    key = serializers.CharField()
+    width = serializers.IntegerField()
+    height = serializers.IntegerField()
+    objects = ObjectSerializer(many=True)
+
+
+class LabelCountSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    labels = serializers.IntegerField()
+
+
+class RecognisedSerializer(serializers.Serializer):
+    """What files seem to be. Splits and labels are of the first images alone, unless `exact`."""
+
+    format = serializers.CharField()
+    images = serializers.IntegerField()
+    exact = serializers.BooleanField()
+    splits = serializers.DictField(child=serializers.IntegerField())
+    classes = LabelCountSerializer(many=True)
+    keypoints = serializers.ListField(child=serializers.CharField())
+    label_map = serializers.ListField(child=serializers.CharField())
+    fields = serializers.ListField(child=serializers.CharField(), help_text="fields of images that could name groups")
+    turned = serializers.IntegerField(help_text="pictures with an EXIF orientation among the first")
+    problems = serializers.ListField(child=serializers.CharField())
+    problem_count = serializers.IntegerField()
+    example = RecognisedExampleSerializer()
+
+
+class IntakeSerializer(serializers.ModelSerializer):
+    recognised = RecognisedSerializer(allow_null=True)
+
+    class Meta:
+        model = Intake
+        fields = ("id", "name", "state", "recognised", "done", "total", "message", "dataset")
+
+    def to_representation(self, instance: Intake) -> dict[str, Any]:
+        """Nothing recognised is null."""
+        instance.recognised = instance.recognised or None
+        return super().to_representation(instance)
+
+
+class IntakeRequestSerializer(serializers.Serializer):
+    name = serializers.CharField(max_length=200, required=False, help_text="what the dataset is to be called")
+    folder = serializers.CharField(required=False, help_text="a folder, zip or annotation file on the server's machine, below an allowed one")
+
+
+class IntakeFilesSerializer(serializers.Serializer):
+    file = serializers.ListField(child=serializers.FileField())
+    path = serializers.ListField(child=serializers.CharField(max_length=1000), required=False, help_text="where each lies in the dataset's folder")
+
+
+class FormatSerializer(serializers.Serializer):
+    format = serializers.CharField(required=False, allow_blank=True, help_text="the format, in place of what is recognised")
+
+
+class ChoicesSerializer(serializers.Serializer):
+    name = serializers.CharField(max_length=200, required=False)
+    form = serializers.CharField(required=False, allow_blank=True)
+    exif = serializers.ChoiceField(choices=["upright", "stored"], required=False)
+    splits = serializers.ChoiceField(choices=["files", "drawn"], required=False)
+    shares = serializers.ListField(child=serializers.FloatField(min_value=0, max_value=1), min_length=2, max_length=2, required=False)
+    seed = serializers.IntegerField(min_value=0, required=False)
+    groups = serializers.CharField(required=False, allow_blank=True, max_length=300)
+    classes = serializers.ListField(
+        child=serializers.ListField(child=serializers.CharField(allow_blank=True), min_length=2, max_length=2), required=False
+    )
+
+
+class FolderSerializer(serializers.Serializer):
+    path = serializers.CharField()
+    name = serializers.CharField()
+    dataset = serializers.BooleanField(help_text="whether it looks like a dataset")
+
+
+class FoldersSerializer(serializers.Serializer):
+    path = serializers.CharField(help_text='"" for the list of allowed folders')
+    above = serializers.CharField(allow_null=True)
+    folders = FolderSerializer(many=True)
+
+
+class MarksSerializer(serializers.Serializer):
+    """What must not be done to classes: not-mirrored, upright."""
+
+    marks = serializers.DictField(child=serializers.ListField(child=serializers.ChoiceField(choices=MARKS)))

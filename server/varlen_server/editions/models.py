@@ -18,21 +18,34 @@ class Edition(models.Model):
         WAITING = "waiting"
         WRITING = "writing"
         DONE = "done"
+        STOPPED = "stopped"  # something must be mended; what is written is kept, to go on with
         FAILED = "failed"
         CANCELLED = "cancelled"
 
     name = models.CharField(max_length=120)
-    dataset = models.ForeignKey(Dataset, on_delete=models.PROTECT, related_name="editions")
+    #: None for an edition found in its folder whose dataset is not here any more.
+    dataset = models.ForeignKey(Dataset, on_delete=models.PROTECT, null=True, related_name="editions")
+    #: The snapshot it is made from; a dataset may be mended afterwards.
+    dataset_digest = models.CharField(max_length=71, default="")
+    dataset_name = models.CharField(max_length=200, default="")
+    pipeline_digest = models.CharField(max_length=71, default="")
     revision = models.ForeignKey(Revision, on_delete=models.SET_NULL, null=True, related_name="editions")
     document = models.JSONField()
     order = models.JSONField()
     state = models.CharField(max_length=12, choices=State.choices, default=State.WAITING)
     stop_asked = models.BooleanField(default=False)
+    leave_out = models.BooleanField(default=False)
+    #: Images done when the worker last began, so that the rate is its own.
+    begun_with = models.PositiveIntegerField(default=0)
     done = models.PositiveIntegerField(default=0)
     total = models.PositiveIntegerField(default=0)
     message = models.TextField(default="")
     output_digest = models.CharField(max_length=71, default="")
     counts = models.JSONField(default=dict)
+    statistics = models.JSONField(default=dict)
+    left_out = models.JSONField(default=list)
+    #: The last check of its files: state, how far, what was found, when.
+    check_state = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
     started = models.DateTimeField(null=True)
     finished = models.DateTimeField(null=True)
@@ -47,3 +60,8 @@ class Edition(models.Model):
     def folder(self) -> Path:
         """Where the edition lies once it is done."""
         return Path(settings.EDITIONS) / f"edition-{self.pk}"
+
+    @property
+    def part(self) -> Path:
+        """Where it is being written."""
+        return self.folder.with_name(f".{self.folder.name}.varlen-part")

@@ -2,49 +2,217 @@
 
 from __future__ import annotations
 
+from django.utils import timezone
+from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
+from varlen.formats import WRITERS
+from varlen.order import MOST_VARIANTS
 
+from varlen_server.datasets.serializers import NamedCountSerializer, ObjectSerializer
 from varlen_server.editions.models import Edition
+from varlen_server.pipelines.serializers import DifferenceSerializer
+from varlen_server.sheet.serializers import TraceSerializer
+
+
+class LeftOutSerializer(serializers.Serializer):
+    source = serializers.CharField()
+    variant = serializers.IntegerField()
+    reason = serializers.CharField()
+
+
+class CheckSerializer(serializers.Serializer):
+    """The last check of an edition's files. state: "", checking or checked."""
+
+    state = serializers.CharField(default="")
+    done = serializers.IntegerField(default=0)
+    count = serializers.IntegerField(default=0)
+    problems = serializers.ListField(child=serializers.CharField(), default=list)
+    at = serializers.CharField(default="")
 
 
 class EditionSerializer(serializers.ModelSerializer):
-    dataset = serializers.IntegerField(source="dataset_id")
-    dataset_name = serializers.CharField(source="dataset.name")
     order = serializers.DictField()
     counts = serializers.DictField()
+    statistics = serializers.DictField()
     document = serializers.DictField()
+    left_out = LeftOutSerializer(many=True)
+    check_state = serializers.SerializerMethodField()
     pipeline_name = serializers.SerializerMethodField()
+    pipeline = serializers.SerializerMethodField()
+    revision_number = serializers.SerializerMethodField()
+    dataset_changed = serializers.SerializerMethodField()
     path = serializers.SerializerMethodField()
     rate = serializers.SerializerMethodField()
 
     class Meta:
         model = Edition
-        fields = ("id", "name", "dataset", "dataset_name", "pipeline_name", "document", "order", "state", "done", "total", "message",
-                  "output_digest", "counts", "path", "rate", "created", "started", "finished")  # fmt: skip
+        fields = ("id", "name", "dataset", "dataset_name", "dataset_digest", "dataset_changed", "pipeline", "pipeline_name", "pipeline_digest",
+                  "revision_number", "document", "order", "state", "done", "total", "message", "output_digest", "counts", "statistics", "left_out",
+                  "check_state", "path", "rate", "created", "started", "finished")  # fmt: skip
 
     def get_pipeline_name(self, edition: Edition) -> str:
         return str(edition.document.get("name", ""))
+
+    def get_pipeline(self, edition: Edition) -> int | None:
+        return edition.revision.pipeline_id if edition.revision else None
+
+    def get_revision_number(self, edition: Edition) -> int | None:
+        return edition.revision.number if edition.revision else None
+
+    def get_dataset_changed(self, edition: Edition) -> bool:
+        """True when the dataset is no longer what the edition was made from."""
+        return edition.dataset is None or edition.dataset.digest != edition.dataset_digest
+
+    @extend_schema_field(CheckSerializer)
+    def get_check_state(self, edition: Edition) -> dict:  # type: ignore[type-arg]
+        return {"state": "", "done": 0, "count": 0, "problems": [], "at": "", **edition.check_state}
 
     def get_path(self, edition: Edition) -> str:
         return str(edition.folder)
 
     def get_rate(self, edition: Edition) -> float:
-        """Images a second so far."""
-        from django.utils import timezone
-
-        if edition.started is None or not edition.done:
+        """Images a second since the worker last began."""
+        done = edition.done - edition.begun_with
+        if edition.started is None or done <= 0:
             return 0.0
         seconds = ((edition.finished or timezone.now()) - edition.started).total_seconds()
-        return round(edition.done / seconds, 1) if seconds > 0 else 0.0
+        return round(done / seconds, 1) if seconds > 0 else 0.0
 
 
-class EditionRequestSerializer(serializers.Serializer):
+class OrderSerializer(serializers.Serializer):
+    variants = serializers.IntegerField(min_value=0, max_value=MOST_VARIANTS, default=3)
+    originals = serializers.BooleanField(default=True)
+    format = serializers.ChoiceField(choices=sorted(WRITERS), default="coco")
+    image = serializers.ChoiceField(choices=["jpeg", "png", "webp"], default="jpeg")
+    quality = serializers.IntegerField(min_value=1, max_value=100, default=90)
+    splits = serializers.ListField(child=serializers.CharField(), default=list, help_text="none for all")
+    split_variants = serializers.DictField(
+        child=serializers.IntegerField(min_value=0, max_value=MOST_VARIANTS), default=dict, help_text="variants of images of other splits"
+    )
+
+
+class EditionRequestSerializer(OrderSerializer):
     name = serializers.CharField(max_length=120)
     dataset = serializers.IntegerField()
     document = serializers.DictField()
     revision = serializers.IntegerField(required=False, allow_null=True)
-    variants = serializers.IntegerField(min_value=0, max_value=1000, default=3)
-    originals = serializers.BooleanField(default=True)
-    format = serializers.ChoiceField(choices=["coco"], default="coco")
-    image = serializers.ChoiceField(choices=["jpeg", "png", "webp"], default="jpeg")
-    quality = serializers.IntegerField(min_value=1, max_value=100, default=90)
+    leave_out = serializers.BooleanField(default=False, help_text="go on without images that can't be made")
+
+
+class EstimateRequestSerializer(OrderSerializer):
+    dataset = serializers.IntegerField()
+    document = serializers.DictField()
+
+
+class EstimateSerializer(serializers.Serializer):
+    """What an edition would hold; bytes and seconds from a few images really made."""
+
+    counts = serializers.DictField(child=serializers.IntegerField())
+    total = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+    free = serializers.IntegerField(help_text="bytes free where editions lie")
+    seconds = serializers.FloatField()
+
+
+class ResumeSerializer(serializers.Serializer):
+    leave_out = serializers.BooleanField(default=False)
+
+
+class EditionRowSerializer(serializers.Serializer):
+    """One image of an edition."""
+
+    row = serializers.IntegerField()
+    file = serializers.CharField()
+    split = serializers.CharField()
+    source = serializers.CharField()
+    variant = serializers.IntegerField()
+    file_sha256 = serializers.CharField()
+    pixel_digest = serializers.CharField()
+    trace = TraceSerializer()
+    width = serializers.IntegerField()
+    height = serializers.IntegerField()
+    address = serializers.CharField(help_text="add /<width>.jpg for the picture")
+    objects = ObjectSerializer(many=True, help_text="its labels; none when the source dataset is not here any more")
+    source_image = serializers.IntegerField(allow_null=True, help_text="the image it was made from")
+
+
+class EditionPageSerializer(serializers.Serializer):
+    """Rows that answer to the filters; steps, variants and lost are counted over all rows."""
+
+    total = serializers.IntegerField()
+    steps = NamedCountSerializer(many=True)
+    variants = NamedCountSerializer(many=True)
+    lost = serializers.IntegerField()
+    rows = EditionRowSerializer(many=True)
+
+
+class RecreatedSerializer(serializers.Serializer):
+    identical = serializers.BooleanField()
+    differences = serializers.ListField(child=serializers.CharField())
+
+
+class ScoreSerializer(serializers.Serializer):
+    name = serializers.CharField(max_length=120)
+    value = serializers.FloatField()
+    epoch = serializers.FloatField(allow_null=True, default=None)
+    split = serializers.CharField(allow_blank=True, default="")
+    note = serializers.CharField(allow_blank=True, default="")
+    at = serializers.CharField(allow_blank=True, default="")
+
+
+class ScoresRequestSerializer(serializers.Serializer):
+    """Scores one by one, or the text of a file as trainers write them."""
+
+    scores = ScoreSerializer(many=True, default=list)
+    text = serializers.CharField(allow_blank=True, default="", trim_whitespace=False)
+    source = serializers.CharField(default="the text")
+
+
+class NamedImagesSerializer(serializers.Serializer):
+    count = serializers.IntegerField()
+    first = serializers.ListField(child=serializers.CharField())
+
+
+class DatasetDifferenceSerializer(serializers.Serializer):
+    same = serializers.BooleanField()
+    names = serializers.ListField(child=serializers.CharField())
+    classes_only = serializers.ListField(child=serializers.ListField(child=serializers.CharField()))
+    images_only = NamedImagesSerializer(many=True, required=False)
+    pictures = NamedImagesSerializer(required=False)
+    labels = NamedImagesSerializer(required=False)
+    splits = NamedImagesSerializer(required=False)
+
+
+class PipelineDifferenceSerializer(serializers.Serializer):
+    same = serializers.BooleanField()
+    changes = DifferenceSerializer(many=True)
+
+
+class EditionDifferenceSerializer(serializers.Serializer):
+    same = serializers.BooleanField()
+    output_digest = serializers.ListField(child=serializers.CharField())
+    dataset = DatasetDifferenceSerializer()
+    pipeline = PipelineDifferenceSerializer()
+    order = serializers.DictField()
+    seed = serializers.ListField(child=serializers.IntegerField())
+    varlen = serializers.ListField(child=serializers.CharField())
+    counts = serializers.DictField()
+    statistics = serializers.ListField(child=serializers.DictField())
+
+
+class CellSerializer(serializers.Serializer):
+    """One pipeline on one dataset. edition: the newest made of just these; null where there is none."""
+
+    dataset = serializers.IntegerField()
+    pipeline = serializers.IntegerField()
+    edition = serializers.IntegerField(allow_null=True)
+    state = serializers.CharField(allow_blank=True)
+    done = serializers.IntegerField()
+    total = serializers.IntegerField()
+    message = serializers.CharField(allow_blank=True)
+    scores = ScoreSerializer(many=True, help_text="the last of each name and split")
+
+
+class TrialsStartSerializer(OrderSerializer):
+    datasets = serializers.ListField(child=serializers.IntegerField(), max_length=50)
+    pipelines = serializers.ListField(child=serializers.IntegerField(), max_length=200)

@@ -6,49 +6,92 @@ import os
 import shutil
 import time
 
+from django.conf import settings
+from django.db import OperationalError
 from django.utils import timezone
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
-from varlen.errors import VarlenError
+from varlen.dataset import Dataset as CoreDataset
+from varlen.errors import EditionError, VarlenError
 from varlen.export import Cancelled, Order, export
 from varlen.pipeline import from_json
 from varlen.record import RECORD, read_record
+from varlen.verify import verify
 
 from varlen_server.datasets.library import load
 from varlen_server.editions.models import Edition
 
+#: Between two writes of progress, seconds.
+OFTEN = 0.3
 
-@app.task(name="make_edition", retry=RetryStrategy(max_attempts=5, wait=2))
+
+@app.task(name="make_edition", retry=RetryStrategy(max_attempts=5, wait=2), lock="editions")
 def make_edition(edition_id: int) -> None:
     """Write the edition; progress and outcome go to its record."""
-    edition = Edition.objects.select_related("dataset").get(pk=edition_id)
-    if edition.state not in (Edition.State.WAITING, Edition.State.WRITING):
+    edition = Edition.objects.select_related("dataset").filter(pk=edition_id).first()
+    if edition is None or edition.state not in (Edition.State.WAITING, Edition.State.WRITING):
         return
-    Edition.objects.filter(pk=edition.pk).update(state=Edition.State.WRITING, started=edition.started or timezone.now())
+    Edition.objects.filter(pk=edition.pk).update(state=Edition.State.WRITING, started=timezone.now(), message="")
     watch = _Watch(edition)
     try:
         if (edition.folder / RECORD).exists():
-            record = read_record(edition.folder)  # the worker died between the last file and this line
-            return _finish(edition, Edition.State.DONE, done=edition.total, output_digest=record["output_digest"], counts=record["counts"])
-        dataset = load(edition.dataset_id, edition.dataset.digest)
-        record = export(dataset, from_json(edition.document), edition.folder, Order(**edition.order), workers=os.cpu_count() or 1,
-                        resume=True, progress=watch.progress, stop=watch.stop)  # fmt: skip
+            return finish(edition)  # the worker died between the last file and this line
+        export(source_of(edition), from_json(edition.document), edition.folder, Order(**edition.order), workers=os.cpu_count() or 1,
+               scheduler=settings.SCHEDULER, resume=True, leave_out=edition.leave_out, progress=watch.progress, stop=watch.stop)  # fmt: skip
     except Cancelled:
-        _discard(edition)
-        _finish(edition, Edition.State.CANCELLED, message="cancelled")
+        shutil.rmtree(edition.part, ignore_errors=True)
+        _end(edition, Edition.State.CANCELLED, message="cancelled")
     except VarlenError as error:
-        _finish(edition, Edition.State.FAILED, message=str(error))
+        _end(edition, Edition.State.STOPPED, message=str(error))
     else:
-        _finish(edition, Edition.State.DONE, done=edition.total, output_digest=record["output_digest"], counts=record["counts"])
+        finish(edition)
 
 
-def _finish(edition: Edition, state: Edition.State, **values: object) -> None:
+def source_of(edition: Edition) -> CoreDataset:
+    """The dataset as it was when the edition was ordered. Raises `EditionError` when it is not that any more."""
+    if edition.dataset is None:
+        raise EditionError(f"the dataset {edition.dataset_name!r} is not here any more")
+    if edition.dataset_digest and edition.dataset.digest != edition.dataset_digest:
+        raise EditionError(f"{edition.dataset.name} was changed since this edition was ordered: take its edits back, or make a new edition")
+    return load(edition.dataset.pk, edition.dataset.digest)
+
+
+def finish(edition: Edition) -> None:
+    """Take over what the folder's record says."""
+    record = read_record(edition.folder)
+    images = sum(split["images"] for split in record["counts"].values())
+    _end(edition, Edition.State.DONE, done=images, total=images, output_digest=record["output_digest"], counts=record["counts"],
+         statistics=record.get("statistics", {}), left_out=record.get("left_out", []), message="")  # fmt: skip
+
+
+def _end(edition: Edition, state: Edition.State, **values: object) -> None:
     Edition.objects.filter(pk=edition.pk).update(state=state, finished=timezone.now(), **values)
 
 
-def _discard(edition: Edition) -> None:
-    part = edition.folder.with_name(f".{edition.folder.name}.varlen-part")
-    shutil.rmtree(part, ignore_errors=True)
+@app.task(name="check_edition", lock="editions-check")
+def check_edition(edition_id: int) -> None:
+    """Hold every file of an edition against its record."""
+    edition = Edition.objects.filter(pk=edition_id, state=Edition.State.DONE).first()
+    if edition is None:
+        return
+    done, last = 0, time.monotonic()
+
+    def progress() -> None:
+        nonlocal done, last
+        done += 1
+        if time.monotonic() - last > OFTEN:
+            last = time.monotonic()
+            _note(edition, {"state": "checking", "done": done})
+
+    try:
+        problems = verify(edition.folder, progress)
+    except VarlenError as error:
+        problems = [str(error)]
+    _note(edition, {"state": "checked", "done": done, "problems": problems[:200], "count": len(problems), "at": timezone.now().isoformat()})
+
+
+def _note(edition: Edition, found: dict[str, object]) -> None:
+    Edition.objects.filter(pk=edition.pk).update(check_state=found)
 
 
 class _Watch:
@@ -58,13 +101,20 @@ class _Watch:
         self.edition = edition
         self.last = 0.0
         self.asked = False
+        self.begun = False
 
     def progress(self, done: int, total: int) -> None:
         now = time.monotonic()
-        if now - self.last > 0.3 or done == total:
-            self.last = now
-            Edition.objects.filter(pk=self.edition.pk).update(done=done, total=total)
+        if not (now - self.last > OFTEN or done == total or not self.begun):
+            return
+        self.last = now
+        values = {"done": done, "total": total} if self.begun else {"done": done, "total": total, "begun_with": done, "started": timezone.now()}
+        try:
+            Edition.objects.filter(pk=self.edition.pk).update(**values)
             self.asked = Edition.objects.filter(pk=self.edition.pk, stop_asked=True).exists()
+            self.begun = True
+        except OperationalError:
+            pass  # the database is away for a moment; images are written all the same
 
     def stop(self) -> bool:
         return self.asked

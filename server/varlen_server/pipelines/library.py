@@ -12,11 +12,9 @@ from varlen_server.errors import Conflict
 from varlen_server.pipelines.models import Document, Pipeline, Revision
 
 
-def register(pipeline: CorePipeline) -> str:
-    """Keep a document so that tiles can be addressed by its digest; returns the digest."""
-    digest = pipeline.digest
-    Document.objects.get_or_create(digest=digest, defaults={"document": pipeline.to_json()})
-    return digest
+def register(*pipelines: CorePipeline) -> None:
+    """Keep documents so that tiles can be addressed by their digests."""
+    Document.objects.bulk_create([Document(digest=pipeline.digest, document=pipeline.to_json()) for pipeline in pipelines], ignore_conflicts=True)
 
 
 def create(document: dict[str, Any]) -> Revision:

@@ -20,10 +20,11 @@ class Pipeline(models.Model):
 
 
 class Revision(models.Model):
-    """One saved state of a pipeline, in canonical form; never changed afterwards."""
+    """One saved state of a pipeline, in canonical form; never changed afterwards but for its name."""
 
     pipeline = models.ForeignKey(Pipeline, on_delete=models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()
+    name = models.CharField(max_length=120, default="")
     digest = models.CharField(max_length=71)
     document = models.JSONField()
     created = models.DateTimeField(auto_now_add=True)

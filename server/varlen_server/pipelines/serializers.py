@@ -13,7 +13,7 @@ class RevisionSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Revision
-        fields = ("id", "pipeline", "number", "digest", "document", "created")
+        fields = ("id", "pipeline", "number", "name", "digest", "document", "created")
 
 
 class PipelineSerializer(serializers.ModelSerializer):
@@ -26,6 +26,33 @@ class PipelineSerializer(serializers.ModelSerializer):
     def get_latest(self, pipeline: Pipeline) -> int:
         latest = pipeline.revisions.first()
         return latest.number if latest else 0
+
+
+class DifferenceSerializer(serializers.Serializer):
+    kind = serializers.ChoiceField(choices=["added", "removed", "moved", "changed", "pipeline"])
+    step = serializers.CharField(allow_blank=True)
+    name = serializers.CharField()
+    lines = serializers.ListField(child=serializers.CharField())
+
+
+class RevisionLineSerializer(serializers.Serializer):
+    """A revision in the list of them, with what changed since the one before."""
+
+    id = serializers.IntegerField()
+    number = serializers.IntegerField()
+    name = serializers.CharField(allow_blank=True)
+    created = serializers.DateTimeField()
+    document = serializers.DictField()
+    changes = DifferenceSerializer(many=True)
+
+
+class NameSerializer(serializers.Serializer):
+    name = serializers.CharField(max_length=120, allow_blank=True)
+
+
+class CompareSerializer(serializers.Serializer):
+    before = serializers.DictField()
+    after = serializers.DictField()
 
 
 class DocumentSerializer(serializers.Serializer):
@@ -42,11 +69,12 @@ class ParameterSerializer(serializers.Serializer):
     name = serializers.CharField()
     meaning = serializers.CharField()
     default = serializers.JSONField()
-    control = serializers.CharField(help_text="span, number, whole, option, color, probability or scope")
+    control = serializers.CharField(help_text="span, number, whole, option, several, switch, levels, color, branches, probability or scope")
     unit = serializers.CharField()
     low = serializers.FloatField(required=False)
     high = serializers.FloatField(required=False)
     slider = serializers.ListField(child=serializers.FloatField(), required=False)
+    whole = serializers.BooleanField(required=False)
     log = serializers.BooleanField(required=False)
     edges = serializers.BooleanField(required=False)
     when = serializers.DictField(child=serializers.ListField(child=serializers.CharField()), required=False)

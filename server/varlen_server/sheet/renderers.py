@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from rest_framework.exceptions import NotFound
-from varlen.pipeline import from_json
+from varlen.pipeline import Pipeline, from_json
 from varlen.render import PictureCache, Renderer
 
 from varlen_server.datasets.library import load
@@ -15,10 +15,15 @@ from varlen_server.pipelines.models import Document
 _cache = PictureCache(384 << 20)
 
 
+def renderer_of(dataset: int, dataset_digest: str, pipeline: Pipeline) -> Renderer:
+    """A renderer for a snapshot and a pipeline at hand."""
+    return Renderer(load(dataset, dataset_digest), pipeline, _cache)
+
+
 @lru_cache(maxsize=64)
 def renderer_for(dataset: int, dataset_digest: str, pipeline_digest: str) -> Renderer:
     """A renderer for a snapshot and a pipeline that was registered before."""
     document = Document.objects.filter(pk=pipeline_digest).first()
     if document is None or not Dataset.objects.filter(pk=dataset, digest=dataset_digest).exists():
         raise NotFound("There is no such tile: the pipeline or the dataset is not known here.")
-    return Renderer(load(dataset, dataset_digest), from_json(document.document), _cache)
+    return renderer_of(dataset, dataset_digest, from_json(document.document))

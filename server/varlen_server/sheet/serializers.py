@@ -54,6 +54,7 @@ class TileSerializer(serializers.Serializer):
     height = serializers.IntegerField()
     objects = ObjectSerializer(many=True)
     trace = TraceSerializer()
+    loose = serializers.FloatField(help_text="how many times larger than its object the loosest box is, because only its corners could be turned")
     error = serializers.CharField(allow_blank=True)
 
 
@@ -72,6 +73,17 @@ class SheetSerializer(serializers.Serializer):
     pipeline_digest = serializers.CharField()
     rows = RowSerializer(many=True)
     runs = RunSerializer(many=True)
+
+
+class StripRequestSerializer(serializers.Serializer):
+    dataset = serializers.IntegerField()
+    document = serializers.DictField()
+    image = serializers.IntegerField()
+    steps = serializers.ListField(child=serializers.DictField(), max_length=12)
+
+
+class StripSerializer(serializers.Serializer):
+    tiles = TileSerializer(many=True)
 
 
 class LedgerRequestSerializer(serializers.Serializer):
@@ -100,3 +112,86 @@ class LedgerSerializer(serializers.Serializer):
     passes = serializers.FloatField()
     bytes = serializers.IntegerField(help_text="estimated from a few variants really made")
     seconds = serializers.FloatField(help_text="estimated from a few variants really made, on all cores of this machine")
+
+
+class NotesRequestSerializer(serializers.Serializer):
+    dataset = serializers.IntegerField()
+    document = serializers.DictField()
+
+
+class ForecastRequestSerializer(NotesRequestSerializer):
+    draws = serializers.IntegerField(min_value=1, max_value=20_000, default=1000)
+
+
+class LimitRequestSerializer(ForecastRequestSerializer):
+    parameter = serializers.CharField(help_text="step id, dot, name of a range")
+    lose_at_most = serializers.FloatField(min_value=0, max_value=1)
+
+
+class ForecastObjectsSerializer(serializers.Serializer):
+    before = serializers.IntegerField()
+    kept = serializers.IntegerField()
+    clipped = serializers.IntegerField()
+    dropped = serializers.IntegerField()
+
+
+class ForecastClassSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    before = serializers.IntegerField()
+    after = serializers.IntegerField()
+    clipped = serializers.IntegerField()
+    dropped = serializers.IntegerField()
+    balance_before = serializers.FloatField()
+    balance_after = serializers.FloatField()
+
+
+class ForecastStepSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    clipped = serializers.IntegerField()
+    dropped = serializers.IntegerField()
+    reasons = serializers.DictField(child=serializers.IntegerField())
+
+
+class BeforeAfterSerializer(serializers.Serializer):
+    before = serializers.DictField(child=serializers.FloatField())
+    after = serializers.DictField(child=serializers.FloatField())
+
+
+class KeypointsSerializer(serializers.Serializer):
+    before = serializers.IntegerField()
+    after = serializers.IntegerField()
+
+
+class ForecastSerializer(serializers.Serializer):
+    """What becomes of labels over many variants of the training images."""
+
+    variants = serializers.IntegerField()
+    images = serializers.IntegerField()
+    objects = ForecastObjectsSerializer()
+    lost_share = serializers.FloatField()
+    classes = ForecastClassSerializer(many=True)
+    steps = ForecastStepSerializer(many=True)
+    box_side_px = BeforeAfterSerializer(help_text="quantiles of the square root of box areas")
+    blank_share = serializers.DictField(child=serializers.FloatField())
+    blank_bins = serializers.ListField(child=serializers.IntegerField(), help_text="variants by blank share, in twentieths of the picture")
+    keypoints = KeypointsSerializer()
+    passes = serializers.DictField(child=serializers.IntegerField())
+    refused = serializers.DictField(child=serializers.IntegerField())
+
+
+class LimitSerializer(serializers.Serializer):
+    parameter = serializers.CharField()
+    lose_at_most = serializers.FloatField()
+    draws = serializers.IntegerField()
+    lost_without = serializers.FloatField()
+    ends = serializers.ListField(child=serializers.FloatField(), allow_null=True)
+    lost_share = serializers.FloatField()
+
+
+class NoteSerializer(serializers.Serializer):
+    """Something that is allowed but seldom meant."""
+
+    kind = serializers.CharField()
+    step = serializers.CharField(allow_blank=True)
+    says = serializers.CharField()
+    why = serializers.CharField()

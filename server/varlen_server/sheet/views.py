@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
-import time
 from collections import Counter
+from collections.abc import Callable
+from functools import lru_cache, partial
 from typing import Any
 
 import orjson
@@ -21,81 +21,118 @@ from rest_framework.exceptions import NotFound
 from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
+from rest_framework.serializers import Serializer
 from rest_framework.views import APIView
 from varlen import __version__
-from varlen.codec import encode
 from varlen.errors import RenderError
 from varlen.export import Order
+from varlen.forecast import Tally, count_draws, forecast, largest_range
+from varlen.notes import notes
 from varlen.objects_json import objects_to_json
 from varlen.pipeline import Pipeline, from_json
 from varlen.plan import Resample
 from varlen.render import Renderer
-from varlen.sheet import spread
 from varlen.steps import CATALOGUE
 
 from varlen_server import store
 from varlen_server.datasets.models import Dataset, Image
 from varlen_server.datasets.serializers import MessageSerializer
-from varlen_server.datasets.views import check_width, picture_response, preview
+from varlen_server.datasets.views import check_width, map_response, picture_response, preview
 from varlen_server.pipelines.library import register
-from varlen_server.sheet.renderers import renderer_for
-from varlen_server.sheet.serializers import LedgerRequestSerializer, LedgerSerializer, SheetRequestSerializer, SheetSerializer, TraceSerializer
+from varlen_server.sheet.cost import cost_of_one, seconds_for
+from varlen_server.sheet.renderers import renderer_for, renderer_of
+from varlen_server.sheet.serializers import (
+    ForecastRequestSerializer,
+    ForecastSerializer,
+    LedgerRequestSerializer,
+    LedgerSerializer,
+    LimitRequestSerializer,
+    LimitSerializer,
+    NoteSerializer,
+    NotesRequestSerializer,
+    SheetRequestSerializer,
+    SheetSerializer,
+    StripRequestSerializer,
+    StripSerializer,
+    TraceSerializer,
+)
 
-SAMPLE = 150
-MEASURED = 3
-#: What starting the worker processes takes.
-START_SECONDS = 1.5
+SAMPLE = 96
+
+
+def _dataset(pk: int) -> Dataset:
+    return get_object_or_404(Dataset.objects.only("digest", "marks"), pk=pk)
 
 
 def _renderer(dataset_id: int, document: dict[str, Any]) -> tuple[Dataset, Pipeline, Renderer]:
-    dataset = get_object_or_404(Dataset, pk=dataset_id)
+    dataset = _dataset(dataset_id)
     pipeline = from_json(document)
-    digest = register(pipeline)
-    return dataset, pipeline, renderer_for(dataset.pk, dataset.digest, digest)
+    register(pipeline)
+    return dataset, pipeline, renderer_of(dataset.pk, dataset.digest, pipeline)
 
 
 class Sheet(APIView):
     @extend_schema(request=SheetRequestSerializer, responses={200: SheetSerializer, 422: MessageSerializer}, operation_id="sheet_make")
     def post(self, request: Request) -> HttpResponse:
-        """Labels and traces of variants 1 … n of some images. The same question has the same answer, so it is kept."""
-        body = SheetRequestSerializer(data=request.data)
-        body.is_valid(raise_exception=True)
-        wish = body.validated_data
-        dataset, pipeline, renderer = _renderer(wish["dataset"], wish["document"])
-        asked = json.dumps([__version__, dataset.pk, dataset.digest, pipeline.digest, wish["images"], wish["variants"]])
-        kept = settings.TILES / "sheets" / f"{hashlib.sha256(asked.encode()).hexdigest()}.json"
-        if kept.exists():
-            return HttpResponse(kept.read_bytes(), content_type="application/json")
-        images = {image.pk: image for image in Image.objects.filter(dataset=dataset, pk__in=wish["images"]).only("key", "split")}
-        base = f"/api/tiles/{dataset.pk}/{dataset.digest[7:]}/{pipeline.digest[7:]}"
-        rows = []
-        for pk in wish["images"]:
-            if pk not in images:
-                raise NotFound(f"The dataset has no image {pk}.")
-            # Evaluation images have one output only: the way of the `every` steps.
-            variants = range(1, wish["variants"] + 1) if images[pk].split == "train" else [0]
-            rows.append({"image": pk, "tiles": [_tile(renderer, images[pk].key, variant, f"{base}/{pk}/{variant}") for variant in variants]})
-        answer = orjson.dumps({"pipeline_digest": pipeline.digest, "rows": rows, "runs": _runs(renderer, pipeline)})
-        store.write_whole(kept, answer, lasting=False)
-        return HttpResponse(answer, content_type="application/json")
+        """Labels and traces of variants 1 … n of some images. A row's answer is always the same, so it is kept."""
+        wish, dataset, pipeline, renderer = _asked(request, SheetRequestSerializer)
+        images = Image.objects.filter(dataset=dataset, left_out=False).only("key", "split").in_bulk(wish["images"])
+        if lost := [pk for pk in wish["images"] if pk not in images]:
+            raise NotFound(f"The dataset has no image {lost[0]}.")
+        about, variants = [dataset.pk, dataset.digest, pipeline.digest], wish["variants"]
+        rows = [_answer("rows", [*about, variants, pk], partial(_row, dataset, renderer, images[pk], variants)) for pk in wish["images"]]
+        runs = _answer("runs", about, partial(_runs, renderer))
+        answer = {"pipeline_digest": pipeline.digest, "rows": [orjson.Fragment(row) for row in rows], "runs": orjson.Fragment(runs)}
+        return _json(orjson.dumps(answer))
 
 
-def _tile(renderer: Renderer, key: str, variant: int, address: str) -> dict[str, Any]:
+def _row(dataset: Dataset, renderer: Renderer, image: Image, variants: int) -> dict[str, Any]:
+    # Evaluation images have one output only: the way of the `every` steps.
+    numbers = range(1, variants + 1) if image.split == "train" else [0]
+    return {"image": image.pk, "tiles": [_tile(dataset, renderer, image.pk, image.key, number) for number in numbers]}
+
+
+class Strip(APIView):
+    @extend_schema(request=StripRequestSerializer, responses={200: StripSerializer, 422: MessageSerializer}, operation_id="strip_make")
+    def post(self, request: Request) -> HttpResponse:
+        """One image's first variant with each of some steps alone."""
+        wish = _checked(request, StripRequestSerializer)
+        dataset = _dataset(wish["dataset"])
+        pipelines = [from_json({**wish["document"], "steps": [step]}) for step in wish["steps"]]
+        register(*pipelines)
+        renderers = [renderer_of(dataset.pk, dataset.digest, pipeline) for pipeline in pipelines]
+        key = key_of(wish["image"], dataset.pk)
+        tiles = [_tile(dataset, renderer, wish["image"], key, 1) for renderer in renderers]
+        return _json(orjson.dumps({"tiles": tiles}))
+
+
+def _tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: int) -> dict[str, Any]:
+    address = f"/api/tiles/{dataset.pk}/{dataset.digest[7:]}/{renderer.pipeline.digest[7:]}/{image}/{variant}"
     try:
         outcome = renderer.outcome(key, variant)
     except RenderError as error:
         size = renderer.dataset.size_of(key)
         empty = {"image": key, "seed": renderer.pipeline.seed, "variant": variant, "steps": [], "passes": 0, "size": list(size), "blank_share": 0.0,
                  "objects": {"kept": 0, "clipped": 0, "clipped_by": [], "dropped": []}}  # fmt: skip
-        return {"variant": variant, "address": "", "width": size.width, "height": size.height, "objects": [], "trace": empty, "error": str(error)}
+        return {
+            "variant": variant,
+            "address": "",
+            "width": size.width,
+            "height": size.height,
+            "objects": [],
+            "trace": empty,
+            "loose": 1.0,
+            "error": str(error),
+        }
     objects = objects_to_json(outcome.objects, renderer.dataset.classes)
     width, height = outcome.size
-    return {"variant": variant, "address": address, "width": width, "height": height, "objects": objects, "trace": outcome.trace, "error": ""}
+    return {"variant": variant, "address": address, "width": width, "height": height, "objects": objects, "trace": outcome.trace,
+            "loose": round(float(outcome.objects.growth.max(initial=1.0)), 3), "error": ""}  # fmt: skip
 
 
-def _runs(renderer: Renderer, pipeline: Pipeline) -> list[dict[str, list[str]]]:
+def _runs(renderer: Renderer) -> list[dict[str, list[str]]]:
     """Which steps share one resample when every step but the composites happens."""
-    form = pipeline.to_json()
+    form = renderer.pipeline.to_json()
     steps = [{**step, "probability": 1} for step in form["steps"] if CATALOGUE[step["step"]].kind != "composite"]
     certain = from_json({**form, "steps": steps})
     try:
@@ -114,7 +151,7 @@ class Tile(APIView):
         asked = settings.TILES / "asked" / snapshot[:16] / pipeline / f"{image}-{variant}-{width}.jpg"
         if not asked.exists():
             renderer = renderer_for(dataset, f"sha256:{snapshot}", f"sha256:{pipeline}")
-            plan = renderer.plan(_key(image, dataset), variant)
+            plan = renderer.plan(key_of(image, dataset), variant)
             # Kept by what is done to the pixels, too: a changed step costs only the tiles on which it happens.
             name = renderer.picture_key(plan)
             made = settings.TILES / "made" / name[:2] / f"{name}-{width}.jpg"
@@ -124,16 +161,26 @@ class Tile(APIView):
         return picture_response(asked.read_bytes())
 
 
+class TileMap(APIView):
+    @extend_schema(responses={(200, "image/png"): bytes}, operation_id="tiles_map")
+    def get(self, request: Request, dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> HttpResponse:
+        """One variant's label map as a gray PNG of the variant's own size."""
+        renderer = renderer_for(dataset, f"sha256:{snapshot}", f"sha256:{pipeline}")
+        return map_response(renderer.label_map(renderer.plan(key_of(image, dataset), variant)))
+
+
 class Trace(APIView):
     @extend_schema(responses=TraceSerializer, operation_id="tiles_trace")
     def get(self, request: Request, dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> Response:
         """One variant's trace with the digest of its full-size pixels."""
         renderer = renderer_for(dataset, f"sha256:{snapshot}", f"sha256:{pipeline}")
-        _, trace = renderer.render(_key(image, dataset), variant)
+        _, trace = renderer.render(key_of(image, dataset), variant)
         return Response(trace, headers={"Cache-Control": "public, max-age=31536000, immutable"})
 
 
-def _key(image: int, dataset: int) -> str:
+@lru_cache(maxsize=4096)
+def key_of(image: int, dataset: int) -> str:
+    """An image's path in its dataset; neither ever changes."""
     found = Image.objects.filter(pk=image, dataset=dataset).values_list("key", flat=True).first()
     if found is None:
         raise NotFound("There is no such image.")
@@ -144,50 +191,105 @@ class Ledger(APIView):
     @extend_schema(request=LedgerRequestSerializer, responses={200: LedgerSerializer, 422: MessageSerializer}, operation_id="ledger_make")
     def post(self, request: Request) -> Response:
         """What an edition of this would hold."""
-        body = LedgerRequestSerializer(data=request.data)
-        body.is_valid(raise_exception=True)
-        wish = body.validated_data
-        _, _, renderer = _renderer(wish["dataset"], wish["document"])
+        wish, dataset, pipeline, renderer = _asked(request, LedgerRequestSerializer)
         order = Order(wish["variants"], wish["originals"])
-        counts = order.counts({split: count["images"] for split, count in renderer.dataset.counts().items()})
-        answer = {"counts": counts, "total": sum(counts.values()), **_fates(renderer)}
-        size, seconds = _measure(renderer)
-        answer["bytes"] = round(size * answer["total"])
-        answer["seconds"] = round(START_SECONDS + seconds * answer["total"] / (os.cpu_count() or 1), 1)
-        return Response(answer)
+        counts = order.counts(renderer.dataset.images_by_split())
+        total = sum(counts.values())
+
+        def make() -> dict[str, Any]:
+            size, seconds = cost_of_one(renderer, Order())
+            return {**_fates(renderer), "size": size, "each": seconds}
+
+        # What was sampled hangs on neither how many variants there will be nor on the originals.
+        found = orjson.loads(_answer("ledgers-3", [dataset.digest, pipeline.digest], make))
+        size, seconds = found.pop("size"), found.pop("each")
+        return Response({"counts": counts, "total": total, **found, "bytes": round(size * total),
+                         "seconds": seconds_for(total, seconds)})  # fmt: skip
+
+
+class Forecast(APIView):
+    @extend_schema(request=ForecastRequestSerializer, responses={200: ForecastSerializer, 422: MessageSerializer}, operation_id="forecast_make")
+    def post(self, request: Request) -> HttpResponse:
+        """What becomes of labels over many draws: losses by class and step, sizes, blank area."""
+        wish, dataset, pipeline, renderer = _asked(request, ForecastRequestSerializer)
+
+        def make() -> dict[str, Any]:
+            found = forecast(renderer.dataset, pipeline, wish["draws"])
+            return {**found, "classes": _listed(found["classes"]), "steps": _listed(found["steps"])}
+
+        return _kept("forecasts-2", [dataset.digest, pipeline.digest, wish["draws"]], make)
+
+
+class ForecastLimit(APIView):
+    @extend_schema(request=LimitRequestSerializer, responses={200: LimitSerializer, 422: MessageSerializer}, operation_id="forecast_limit")
+    def post(self, request: Request) -> HttpResponse:
+        """The largest symmetric range of a step's parameter that loses no more than a share of the objects."""
+        wish, dataset, pipeline, renderer = _asked(request, LimitRequestSerializer)
+
+        def make() -> dict[str, Any]:
+            return largest_range(renderer.dataset, pipeline, wish["parameter"], wish["lose_at_most"], wish["draws"])
+
+        return _kept("limits", [dataset.digest, pipeline.digest, wish["parameter"], wish["lose_at_most"], wish["draws"]], make)
+
+
+class Notes(APIView):
+    @extend_schema(request=NotesRequestSerializer, responses={200: NoteSerializer(many=True), 422: MessageSerializer}, operation_id="notes_make")
+    def post(self, request: Request) -> HttpResponse:
+        """What is allowed in this pipeline, on this dataset, but seldom meant."""
+        _, dataset, pipeline, renderer = _asked(request, NotesRequestSerializer)
+        asked = [dataset.digest, pipeline.digest, dataset.marks]
+        return _kept("notes", asked, lambda: [note.to_json() for note in notes(renderer.dataset, pipeline, dataset.marks)])
+
+
+def _asked(request: Request, form: type[Serializer]) -> tuple[dict[str, Any], Dataset, Pipeline, Renderer]:
+    wish = _checked(request, form)
+    return wish, *_renderer(wish["dataset"], wish["document"])
+
+
+def _checked(request: Request, form: type[Serializer]) -> dict[str, Any]:
+    body = form(data=request.data)
+    body.is_valid(raise_exception=True)
+    wish: dict[str, Any] = body.validated_data
+    return wish
+
+
+def _kept(kind: str, asked: list[Any], make: Callable[[], Any]) -> HttpResponse:
+    return _json(_answer(kind, asked, make))
+
+
+def _json(text: bytes) -> HttpResponse:
+    return HttpResponse(text, content_type="application/json")
+
+
+def _answer(kind: str, asked: list[Any], make: Callable[[], Any]) -> bytes:
+    """The same question has the same answer, so it is kept, as JSON."""
+    name = hashlib.sha256(json.dumps([__version__, *asked]).encode()).hexdigest()
+    path = settings.TILES / kind / f"{name}.json"
+    if path.exists():
+        answer = path.read_bytes()
+    else:
+        answer = orjson.dumps(make())
+        store.write_whole(path, answer, lasting=False)
+    return answer
+
+
+def _listed(named: dict[str, dict[str, Any]]) -> list[dict[str, Any]]:
+    return [{"name": name, **values} for name, values in named.items()]
 
 
 def _training(renderer: Renderer) -> list[str]:
-    return [key for key, entry in renderer.dataset.entries.items() if entry.split == "train"] or list(renderer.dataset.entries)
+    return renderer.dataset.by_split().get("train") or list(renderer.dataset.entries)
 
 
 def _fates(renderer: Renderer) -> dict[str, Any]:
     """What becomes of objects over a sample of variants, from labels alone."""
-    images = spread(_training(renderer), SAMPLE)
-    rounds = max(1, SAMPLE // len(images))
+    tally = count_draws(renderer, SAMPLE) if renderer.dataset.by_split().get("train") else Tally()
     blame: Counter[str] = Counter()
-    kept = clipped = 0
-    blank = passes = 0.0
-    for image in images:
-        for variant in range(1, rounds + 1):
-            trace = renderer.outcome(image, variant).trace
-            kept += trace["objects"]["kept"]
-            clipped += trace["objects"]["clipped"]
-            blame.update(fate["step"] for fate in trace["objects"]["dropped"])
-            blank += trace["blank_share"]
-            passes += trace["passes"]
-    count = len(images) * rounds
-    steps = [{"step": step, "count": number} for step, number in blame.most_common()]
-    return {"sampled": count, "kept": kept, "clipped": clipped, "dropped": blame.total(), "blame": steps,
-            "blank_share": round(blank / count, 4), "passes": round(passes / count, 2)}  # fmt: skip
-
-
-def _measure(renderer: Renderer) -> tuple[float, float]:
-    """Bytes and seconds an image, from a few variants made for real."""
-    size = 0
-    images = spread(_training(renderer), MEASURED)
-    start = time.perf_counter()
-    for image in images:
-        sample, _ = renderer.render(image, 1)
-        size += len(encode(sample.pixels, "jpeg", 90))
-    return size / len(images), (time.perf_counter() - start) / len(images)
+    for (_, step), count in tally.dropped.items():
+        blame[step] += count
+    clipped = tally.clipped.total()
+    sampled = max(tally.variants, 1)
+    passes = sum(number * times for number, times in tally.passes.items())
+    return {"sampled": tally.variants, "kept": tally.kept.total() - clipped, "clipped": clipped, "dropped": blame.total(),
+            "blame": [{"step": step, "count": count} for step, count in blame.most_common()],
+            "blank_share": round(sum(tally.blanks) / sampled, 4), "passes": round(passes / sampled, 2)}  # fmt: skip

@@ -3,24 +3,33 @@
 from __future__ import annotations
 
 import asyncio
+import os
 from typing import Any
 
 from django.core.management.base import BaseCommand
 from procrastinate.contrib.django import app
+from varlen.running import prepare
 
 from varlen_server.editions.rescue import put_back
+
+#: Jobs and their processes leave the processor to the screen where both want it.
+POLITE = 10
+#: Seconds until processes for exports are made ready; before that the web server has the machine to itself.
+SETTLED = 20
 
 
 class Command(BaseCommand):
     help = __doc__
 
     def handle(self, *args: Any, **options: Any) -> None:
+        os.nice(POLITE)
         asyncio.run(_work())
 
 
 async def _work() -> None:
+    asyncio.get_running_loop().call_later(SETTLED, prepare)
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
         # This machine has one worker, so whatever is “doing” now was its predecessor's.
         await put_back(worker_app, silent_seconds=0)
-        await worker_app.run_worker_async(concurrency=1, shutdown_graceful_timeout=5)
+        await worker_app.run_worker_async(concurrency=3, shutdown_graceful_timeout=5)

@@ -1,0 +1,79 @@
+"""After a dataset is brought in, every picture is decoded once: damage, likeness, levels."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ProcessPoolExecutor
+from itertools import islice
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+from varlen.edits import Edit
+from varlen.findings import by_severity
+from varlen.findings.kinds import Finding
+from varlen.findings.pictures import Examined, PictureLook, examine_file
+from varlen.inspect import mean_and_deviation
+
+from varlen_server.datasets.editing import make_edits
+from varlen_server.datasets.models import Dataset
+from varlen_server.store import path_of
+
+#: From so many pictures on, starting processes pays.
+MANY = 400
+AT_ONCE = 64
+
+
+def examine(dataset: Dataset, progress: Callable[[int], None] = lambda done: None) -> None:
+    """Add what decoding shows to a dataset's findings and statistics; damaged images are left out by an edit."""
+    rows = list(dataset.images.filter(left_out=False).values_list("key", "split", "sha256"))
+    look = PictureLook()
+    jobs = [(str(path_of(Path(settings.PICTURES), digest)), key) for key, _, digest in rows]
+    for done, ((key, split, digest), found) in enumerate(zip(rows, _examined(jobs), strict=True), 1):
+        look.add(key, split, digest, found)
+        if done % AT_ONCE == 0:
+            progress(done)
+    found = look.findings()
+    chosen = "train" if "train" in look.levels else None
+    levels = sum(each for split, each in look.levels.items() if chosen in (None, split))
+    with transaction.atomic():
+        row = Dataset.objects.select_for_update().get(pk=dataset.pk)
+        kinds = {finding.kind for finding in found}
+        earlier = [Finding(**each) for each in row.findings if each["kind"] not in kinds or each["kind"] == "damaged-file"]
+        row.findings = [finding.to_json() for finding in by_severity(_joined([*earlier, *found]))]
+        if look.levels:
+            mean, deviation = mean_and_deviation(levels)
+            row.statistics = {"mean": mean, "std": deviation, "levels": levels.reshape(3, 64, 4).sum(axis=2).tolist(),
+                              "range": [[int(each.nonzero()[0][0]), int(each.nonzero()[0][-1])] for each in levels],
+                              "split": chosen or "all"}  # fmt: skip
+        row.examined, row.examining = len(rows), False
+        row.save(update_fields=["findings", "statistics", "examined", "examining"])
+    damaged = [Edit("leave-out", image) for finding in found if finding.kind == "damaged-file" for image, _ in finding.places]
+    if damaged and len(damaged) < len(rows):
+        make_edits(Dataset.objects.get(pk=dataset.pk), damaged, "damaged-file")
+
+
+def _joined(findings: Iterable[Finding]) -> list[Finding]:
+    """One finding a kind."""
+    kinds: dict[str, Finding] = {}
+    for finding in findings:
+        known = kinds.setdefault(finding.kind, finding)
+        if known is not finding:
+            known.count += finding.count
+            known.examples = [*known.examples, *finding.examples][:5]
+            known.places = [*known.places, *finding.places]
+    return list(kinds.values())
+
+
+def _examined(jobs: list[tuple[str, str]]) -> Iterator[Examined]:
+    """The outcome for each picture, in order; in several processes when there are many."""
+    if len(jobs) < MANY:
+        yield from map(examine_file, jobs)
+        return
+    workers = os.cpu_count() or 1
+    with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
+        waiting = iter(jobs)
+        while some := list(islice(waiting, AT_ONCE * workers)):
+            yield from pool.map(examine_file, some, chunksize=8)

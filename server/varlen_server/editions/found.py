@@ -1,0 +1,66 @@
+"""The database and the folders brought together: editions that only one of them knows, and jobs that got lost."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from django.conf import settings
+from django.db import connection, transaction
+from procrastinate.contrib.django.models import ProcrastinateJob
+from varlen.errors import VarlenError
+from varlen.order import Order
+from varlen.record import RECORD, read_record
+
+from varlen_server.datasets.models import Dataset
+from varlen_server.editions.models import Edition
+from varlen_server.editions.tasks import finish, make_edition
+from varlen_server.pipelines.models import Revision
+
+
+def take_in_folders() -> list[str]:
+    """Editions whose folder is there but which the database does not know; a line for each that can't be read."""
+    problems = []
+    folders = sorted(path.parent for path in Path(settings.EDITIONS).glob(f"edition-*/{RECORD}")) if Path(settings.EDITIONS).exists() else []
+    for folder in folders:
+        match = re.fullmatch(r"edition-(\d+)", folder.name)
+        if match is None or Edition.objects.filter(pk=int(match[1])).exists():
+            continue
+        try:
+            _take_in(int(match[1]), read_record(folder))
+            _number_on()
+        except (VarlenError, KeyError, TypeError) as error:
+            problems.append(f"{folder}: {error}")
+    return problems
+
+
+def _take_in(number: int, record: dict) -> None:  # type: ignore[type-arg]
+    order = Order(**Order.fields_of(record)).to_json()
+    with transaction.atomic():
+        edition = Edition.objects.create(
+            pk=number, name=f"{record['dataset']}, {record['pipeline'].get('name', '')}"[:120],
+            dataset=Dataset.objects.filter(digest=record["dataset_digest"]).first(),
+            dataset_digest=record["dataset_digest"], dataset_name=record["dataset"], pipeline_digest=record["pipeline_digest"],
+            revision=Revision.objects.filter(digest=record["pipeline_digest"]).first(), document=record["pipeline"], order=order,
+        )  # fmt: skip
+        finish(edition)
+
+
+def _number_on() -> None:
+    """New editions get numbers above those that were taken in."""
+    table = Edition._meta.db_table
+    with connection.cursor() as cursor:
+        cursor.execute(
+            f"select setval(pg_get_serial_sequence('{table}', 'id'), greatest(max(id), (select last_value from {table}_id_seq))) from {table}"
+        )
+
+
+def take_up_lost() -> int:
+    """Editions under way for which no job is left, as after a crash of the database: they get a new one. Returns how many."""
+    count = 0
+    live = ProcrastinateJob.objects.filter(task_name="make_edition", status__in=["todo", "doing"])
+    known = {job.args.get("edition_id") for job in live}
+    for edition in Edition.objects.filter(state__in=[Edition.State.WAITING, Edition.State.WRITING]).exclude(pk__in=known):
+        make_edition.defer(edition_id=edition.pk)
+        count += 1
+    return count

@@ -1,0 +1,18 @@
+"""Take in editions from their folders, and take up exports whose job got lost. Run at every start."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.core.management.base import BaseCommand
+
+from varlen_server.editions.found import take_in_folders, take_up_lost
+
+
+class Command(BaseCommand):
+    help = __doc__
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        for problem in take_in_folders():
+            self.stderr.write(problem)
+        take_up_lost()
