@@ -5,8 +5,6 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { Bench } from "./bench/Bench";
-import { Datasets } from "./datasets/Datasets";
-import { Editions } from "./editions/Editions";
 import { Shell } from "./shell/Shell";
 import { restoreTheme } from "./shell/theme-choice";
 import { system } from "./theme";
@@ -20,10 +18,18 @@ const client = new QueryClient({
 const router = createBrowserRouter([
   {
     element: <Shell />,
+    // Nothing to show while the first view is on its way.
+    HydrateFallback: () => null,
     children: [
       { index: true, element: <Bench /> },
-      { path: "datasets", element: <Datasets /> },
-      { path: "editions", element: <Editions /> },
+      // The bench comes at once; the others when they are gone to.
+      { path: "pipelines", lazy: async () => ({ Component: (await import("./pipelines/Pipelines")).Pipelines }) },
+      { path: "datasets", lazy: async () => ({ Component: (await import("./datasets/Datasets")).Datasets }) },
+      { path: "datasets/:id", lazy: async () => ({ Component: (await import("./datasets/DatasetPage")).DatasetPage }) },
+      { path: "editions", lazy: async () => ({ Component: (await import("./editions/Editions")).Editions }) },
+      { path: "editions/:id", lazy: async () => ({ Component: (await import("./editions/EditionPage")).EditionPage }) },
+      { path: "editions/:id/against/:other", lazy: async () => ({ Component: (await import("./editions/ComparePage")).ComparePage }) },
+      { path: "trials", lazy: async () => ({ Component: (await import("./editions/Trials")).Trials }) },
       { path: "*", element: <Bench /> },
     ],
   },

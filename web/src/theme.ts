@@ -77,3 +77,6 @@ const CLASS_COLORS = ["#56b4e9", "#e69f00", "#35c194", "#f0e442", "#e08bb8", "#f
 export function classColor(classes: readonly string[], name: string): string {
   return CLASS_COLORS[Math.max(0, classes.indexOf(name)) % CLASS_COLORS.length] ?? "#ffffff";
 }
+
+/** The same colors for lines of a plot, one after the other. */
+export const seriesColor = (place: number): string => CLASS_COLORS[place % CLASS_COLORS.length] ?? "#ffffff";

@@ -5,12 +5,16 @@ export type Schemas = components["schemas"];
 export type Dataset = Schemas["Dataset"];
 export type ImageRow = Schemas["Image"];
 export type LabelObject = Schemas["Object"] & { class: string };
+export type Finding = Schemas["Finding"];
+export type Findings = Schemas["Findings"];
 export type Tile = Schemas["Tile"];
 export type Sheet = Schemas["Sheet"];
 export type Ledger = Schemas["Ledger"];
 export type StepFacts = Schemas["Step"];
 export type Parameter = Schemas["Parameter"];
 export type Edition = Required<Schemas["Edition"]>;
+export type EditionRow = Schemas["EditionRow"];
+export type Score = Required<Schemas["Score"]>;
 export type Revision = Schemas["Revision"];
 export type Trace = Schemas["Trace"];
 
@@ -22,6 +26,12 @@ export interface PipelineStep {
   scope: "train" | "every";
   enabled: boolean;
   [parameter: string]: unknown;
+}
+
+/** One way a junction may take. */
+export interface Branch {
+  weight: number;
+  steps: PipelineStep[];
 }
 
 /** A pipeline in canonical form. */
@@ -52,7 +62,7 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
   const { data, error, response } = await answer.catch(() => {
     throw new Refusal("The server does not answer. Is it still running?", [], 0);
   });
-  if (data !== undefined) return data;
+  if (data !== undefined || (response.ok && error === undefined)) return data as T;
   const said = error as { message?: string; problems?: string[] } | undefined;
   throw new Refusal(said?.message ?? `The server answered with an error (${response.status}).`, said?.problems ?? [], response.status);
 }

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What differs between two pipelines, step by step. */
+        post: operations["pipelines_compare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/datasets": {
         parameters: {
             query?: never;
@@ -13,6 +30,92 @@ export interface paths {
         };
         /** @description All datasets. */
         get: operations["datasets_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/datasets/{id}/edits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Mend everything of one finding, or make one change; files stay as they are. */
+        post: operations["datasets_edit"];
+        /** @description Take the last change back. */
+        delete: operations["datasets_edit_undo"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/datasets/{id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What looked wrong when the dataset was brought in, and what was changed since. */
+        get: operations["datasets_findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/datasets/{id}/images": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A page of a dataset's images that meet all that is asked; of objects, one has to meet all. */
+        get: operations["datasets_images"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/datasets/{id}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Say of classes what must not be done to them. */
+        put: operations["datasets_mark"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/datasets/{id}/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Counts of classes, sizes, objects, boxes and keypoints, and the levels of the pictures. */
+        get: operations["datasets_overview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -32,23 +135,6 @@ export interface paths {
         get: operations["datasets_rows"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/datasets/upload": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description Bring a dataset in as a zip. */
-        post: operations["datasets_upload"];
         delete?: never;
         options?: never;
         head?: never;
@@ -84,7 +170,8 @@ export interface paths {
         get: operations["editions_get"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** @description Remove an edition with its folder and scores; one that is being made must be cancelled first. */
+        delete: operations["editions_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -107,6 +194,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/editions/{id}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Hold every file of an edition against its record, in the background. */
+        post: operations["editions_check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/editions/{id}/compare/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What differs between two editions. */
+        get: operations["editions_compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/editions/{id}/download": {
         parameters: {
             query?: never;
@@ -114,10 +235,318 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The edition as a zip. */
+        /** @description The edition as a zip; a part of it for a request with a range. */
         get: operations["editions_download"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/editions/{id}/images": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Images of an edition that answer to every filter, a page at a time, with their labels. */
+        get: operations["editions_images"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/editions/{id}/images/{row}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One image of an edition with its trace and labels. */
+        get: operations["editions_image"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/editions/{id}/images/{row}/recreate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make one image again from its record and the source dataset, and hold it against what was written. */
+        post: operations["editions_recreate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/editions/{id}/pictures/{row}/{digest}/{width}.jpg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A picture of an edition as it lies in its folder, as JPEG, at most `width` px wide. */
+        get: operations["editions_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/editions/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Go on with an edition that was stopped, with the images it has; `leave_out`: without those that can't be made. */
+        post: operations["editions_resume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/editions/{id}/scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description An edition's scores, by name, split and epoch. */
+        get: operations["scores_list"];
+        put?: never;
+        /** @description Attach scores, one by one or as the text of a file. */
+        post: operations["scores_attach"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/editions/estimate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What an edition would hold, and about how many bytes and seconds it takes. */
+        post: operations["editions_estimate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Folders and zips below an allowed folder; without a path, the allowed ones. */
+        get: operations["folders_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What becomes of labels over many draws: losses by class and step, sizes, blank area. */
+        post: operations["forecast_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/forecast/limit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The largest symmetric range of a step's parameter that loses no more than a share of the objects. */
+        post: operations["forecast_limit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/images/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One image: its file's facts, its objects' attributes, and what was found in it. */
+        get: operations["images_facts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/images/{id}/map.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description An image's label map as a gray PNG: every pixel's level is its class. */
+        get: operations["images_map"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Begin to bring a dataset in: its files follow, or a folder is named. */
+        post: operations["intakes_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How far a dataset has come in. */
+        get: operations["intakes_get"];
+        put?: never;
+        post?: never;
+        /** @description Stop bringing a dataset in; nothing of it stays. */
+        delete: operations["intakes_cancel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{id}/example.jpg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The picture of the example that was recognised. */
+        get: operations["intakes_example"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Add files: one zip, or as many files of a folder as a request can hold. */
+        post: operations["intakes_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{id}/recognise": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description See what the files are, of themselves or read as another format; nothing is kept of it. */
+        post: operations["intakes_recognise"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intakes/{id}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bring the dataset in as chosen, in the background. */
+        post: operations["intakes_start"];
         delete?: never;
         options?: never;
         head?: never;
@@ -135,6 +564,23 @@ export interface paths {
         put?: never;
         /** @description What an edition of this would hold. */
         post: operations["ledger_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What is allowed in this pipeline, on this dataset, but seldom meant. */
+        post: operations["notes_make"];
         delete?: never;
         options?: never;
         head?: never;
@@ -188,10 +634,45 @@ export interface paths {
         put?: never;
         /** @description Save a further revision; refused when there is a newer one than `base`. */
         post: operations["pipelines_save"];
+        /** @description Take a pipeline away with its revisions; editions keep what they were made with. */
+        delete: operations["pipelines_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pipelines/{id}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest hundred revisions, the newest first, each with what changed. */
+        get: operations["pipelines_revisions"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Give a revision a name. */
+        patch: operations["revisions_name"];
         trace?: never;
     };
     "/api/sheet": {
@@ -203,7 +684,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Labels and traces of variants 1 … n of some images. The same question has the same answer, so it is kept. */
+        /** @description Labels and traces of variants 1 … n of some images. A row's answer is always the same, so it is kept. */
         post: operations["sheet_make"];
         delete?: never;
         options?: never;
@@ -228,6 +709,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/strip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description One image's first variant with each of some steps alone. */
+        post: operations["strip_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/{width}.jpg": {
         parameters: {
             query?: never;
@@ -237,6 +735,23 @@ export interface paths {
         };
         /** @description One variant's picture as JPEG, at most `width` px wide. */
         get: operations["tiles_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/map.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One variant's label map as a gray PNG of the variant's own size. */
+        get: operations["tiles_map"];
         put?: never;
         post?: never;
         delete?: never;
@@ -262,13 +777,101 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A cell for every pipeline and dataset, as both are now. */
+        get: operations["trials_list"];
+        put?: never;
+        /** @description Order the editions that are missing for some pipelines and datasets. */
+        post: operations["trials_start"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        BeforeAfter: {
+            before: {
+                [key: string]: number;
+            };
+            after: {
+                [key: string]: number;
+            };
+        };
+        Bin: {
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            count: number;
+        };
         Blame: {
             step: string;
             count: number;
+        };
+        /** @description Boxes by width (columns) and height (rows) in half octaves: column c stands for 2^((left + c) / 2) px and more. */
+        BoxGrid: {
+            left: number;
+            bottom: number;
+            counts: number[][];
+        };
+        /** @description One pipeline on one dataset. edition: the newest made of just these; null where there is none. */
+        Cell: {
+            dataset: number;
+            pipeline: number;
+            edition: number | null;
+            state: string;
+            done: number;
+            total: number;
+            message: string;
+            /** @description the last of each name and split */
+            scores: components["schemas"]["Score"][];
+        };
+        /** @description The last check of an edition's files. state: "", checking or checked. */
+        Check: {
+            /** @default  */
+            state: string;
+            /** @default 0 */
+            done: number;
+            /** @default 0 */
+            count: number;
+            problems?: string[];
+            /** @default  */
+            at: string;
+        };
+        ChoicesRequest: {
+            name?: string;
+            form?: string;
+            exif?: components["schemas"]["ExifEnum"];
+            splits?: components["schemas"]["SplitsEnum"];
+            shares?: number[];
+            seed?: number;
+            groups?: string;
+            classes?: string[][];
+        };
+        ClassCount: {
+            name: string;
+            splits: {
+                [key: string]: number;
+            };
+            total: number;
+        };
+        CompareRequest: {
+            before: {
+                [key: string]: unknown;
+            };
+            after: {
+                [key: string]: unknown;
+            };
         };
         Dataset: {
             readonly id: number;
@@ -280,7 +883,38 @@ export interface components {
             /** Format: date-time */
             readonly created: string;
             readonly splits: components["schemas"]["SplitCount"][];
+            format?: string;
+            marks: {
+                [key: string]: string[];
+            };
+            source?: string;
+            /** @description what the levels of label maps mean; none without label maps */
+            map_classes: string[];
         };
+        DatasetDifference: {
+            same: boolean;
+            names: string[];
+            classes_only: string[][];
+            images_only?: components["schemas"]["NamedImages"][];
+            pictures?: components["schemas"]["NamedImages"];
+            labels?: components["schemas"]["NamedImages"];
+            splits?: components["schemas"]["NamedImages"];
+        };
+        Difference: {
+            kind: components["schemas"]["DifferenceKindEnum"];
+            step: string;
+            name: string;
+            lines: string[];
+        };
+        /**
+         * @description * `added` - added
+         *     * `removed` - removed
+         *     * `moved` - moved
+         *     * `changed` - changed
+         *     * `pipeline` - pipeline
+         * @enum {string}
+         */
+        DifferenceKindEnum: "added" | "removed" | "moved" | "changed" | "pipeline";
         DocumentRequest: {
             document: {
                 [key: string]: unknown;
@@ -294,12 +928,41 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        EditBatch: {
+            /** @description the finding that was mended */
+            why: string;
+            kind: string;
+            count: number;
+            example: string;
+        };
+        /**
+         * @description * `leave-out` - leave-out
+         *     * `clip-box` - clip-box
+         *     * `drop-object` - drop-object
+         *     * `move` - move
+         * @enum {string}
+         */
+        EditRequestKindEnum: "leave-out" | "clip-box" | "drop-object" | "move";
+        /** @description Either a finding to mend, or one change of its own. */
+        EditRequestRequest: {
+            finding?: string;
+            kind?: components["schemas"]["EditRequestKindEnum"];
+            image?: string;
+            object?: string;
+            value?: string;
+        };
         Edition: {
             readonly id: number;
             name: string;
-            dataset: number;
-            dataset_name: string;
+            dataset?: number | null;
+            dataset_name?: string;
+            dataset_digest?: string;
+            /** @description True when the dataset is no longer what the edition was made from. */
+            readonly dataset_changed: boolean;
+            readonly pipeline: number | null;
             readonly pipeline_name: string;
+            pipeline_digest?: string;
+            readonly revision_number: number | null;
             document: {
                 [key: string]: unknown;
             };
@@ -314,10 +977,15 @@ export interface components {
             counts: {
                 [key: string]: unknown;
             };
+            statistics: {
+                [key: string]: unknown;
+            };
+            left_out: components["schemas"]["LeftOut"][];
+            readonly check_state: components["schemas"]["Check"];
             readonly path: string;
             /**
              * Format: double
-             * @description Images a second so far.
+             * @description Images a second since the worker last began.
              */
             readonly rate: number;
             /** Format: date-time */
@@ -327,13 +995,32 @@ export interface components {
             /** Format: date-time */
             finished?: string | null;
         };
-        EditionRequestRequest: {
-            name: string;
-            dataset: number;
-            document: {
+        EditionDifference: {
+            same: boolean;
+            output_digest: string[];
+            dataset: components["schemas"]["DatasetDifference"];
+            pipeline: components["schemas"]["PipelineDifference"];
+            order: {
                 [key: string]: unknown;
             };
-            revision?: number | null;
+            seed: number[];
+            varlen: string[];
+            counts: {
+                [key: string]: unknown;
+            };
+            statistics: {
+                [key: string]: unknown;
+            }[];
+        };
+        /** @description Rows that answer to the filters; steps, variants and lost are counted over all rows. */
+        EditionPage: {
+            total: number;
+            steps: components["schemas"]["NamedCount"][];
+            variants: components["schemas"]["NamedCount"][];
+            lost: number;
+            rows: components["schemas"]["EditionRow"][];
+        };
+        EditionRequestRequest: {
             /** @default 3 */
             variants: number;
             /** @default true */
@@ -344,16 +1031,97 @@ export interface components {
             image: components["schemas"]["ImageEnum"];
             /** @default 90 */
             quality: number;
+            /** @description none for all */
+            splits?: string[];
+            /** @description variants of images of other splits */
+            split_variants?: {
+                [key: string]: number;
+            };
+            name: string;
+            dataset: number;
+            document: {
+                [key: string]: unknown;
+            };
+            revision?: number | null;
+            /**
+             * @description go on without images that can't be made
+             * @default false
+             */
+            leave_out: boolean;
+        };
+        /** @description One image of an edition. */
+        EditionRow: {
+            row: number;
+            file: string;
+            split: string;
+            source: string;
+            variant: number;
+            file_sha256: string;
+            pixel_digest: string;
+            trace: components["schemas"]["Trace"];
+            width: number;
+            height: number;
+            /** @description add /<width>.jpg for the picture */
+            address: string;
+            /** @description its labels; none when the source dataset is not here any more */
+            objects: components["schemas"]["Object"][];
+            /** @description the image it was made from */
+            source_image: number | null;
         };
         /**
          * @description * `waiting` - Waiting
          *     * `writing` - Writing
          *     * `done` - Done
+         *     * `stopped` - Stopped
          *     * `failed` - Failed
          *     * `cancelled` - Cancelled
          * @enum {string}
          */
-        EditionState: "waiting" | "writing" | "done" | "failed" | "cancelled";
+        EditionState: "waiting" | "writing" | "done" | "stopped" | "failed" | "cancelled";
+        /** @description What an edition would hold; bytes and seconds from a few images really made. */
+        Estimate: {
+            counts: {
+                [key: string]: number;
+            };
+            total: number;
+            bytes: number;
+            /** @description bytes free where editions lie */
+            free: number;
+            /** Format: double */
+            seconds: number;
+        };
+        EstimateRequestRequest: {
+            /** @default 3 */
+            variants: number;
+            /** @default true */
+            originals: boolean;
+            /** @default coco */
+            format: components["schemas"]["FormatEnum"];
+            /** @default jpeg */
+            image: components["schemas"]["ImageEnum"];
+            /** @default 90 */
+            quality: number;
+            /** @description none for all */
+            splits?: string[];
+            /** @description variants of images of other splits */
+            split_variants?: {
+                [key: string]: number;
+            };
+            dataset: number;
+            document: {
+                [key: string]: unknown;
+            };
+        };
+        Exif: {
+            name: string;
+            value: string;
+        };
+        /**
+         * @description * `upright` - upright
+         *     * `stored` - stored
+         * @enum {string}
+         */
+        ExifEnum: "upright" | "stored";
         Fate: {
             id: string;
             image: string;
@@ -368,11 +1136,109 @@ export interface components {
             clipped_by: components["schemas"]["Fate"][];
             dropped: components["schemas"]["Fate"][];
         };
+        Finding: {
+            kind: string;
+            severity: components["schemas"]["SeverityEnum"];
+            count: number;
+            examples: string[];
+            why: string;
+            remedy: string;
+            /** @description what mends it: leave-out, clip-box, drop-object, or nothing */
+            edit: string;
+            mended: boolean;
+        };
+        Findings: {
+            findings: components["schemas"]["Finding"][];
+            edits: components["schemas"]["EditBatch"][];
+            digest: string;
+        };
+        Folder: {
+            path: string;
+            name: string;
+            /** @description whether it looks like a dataset */
+            dataset: boolean;
+        };
+        Folders: {
+            /** @description "" for the list of allowed folders */
+            path: string;
+            above: string | null;
+            folders: components["schemas"]["Folder"][];
+        };
+        /** @description What becomes of labels over many variants of the training images. */
+        Forecast: {
+            variants: number;
+            images: number;
+            objects: components["schemas"]["ForecastObjects"];
+            /** Format: double */
+            lost_share: number;
+            classes: components["schemas"]["ForecastClass"][];
+            steps: components["schemas"]["ForecastStep"][];
+            /** @description quantiles of the square root of box areas */
+            box_side_px: components["schemas"]["BeforeAfter"];
+            blank_share: {
+                [key: string]: number;
+            };
+            /** @description variants by blank share, in twentieths of the picture */
+            blank_bins: number[];
+            keypoints: components["schemas"]["Keypoints"];
+            passes: {
+                [key: string]: number;
+            };
+            refused: {
+                [key: string]: number;
+            };
+        };
+        ForecastClass: {
+            name: string;
+            before: number;
+            after: number;
+            clipped: number;
+            dropped: number;
+            /** Format: double */
+            balance_before: number;
+            /** Format: double */
+            balance_after: number;
+        };
+        ForecastObjects: {
+            before: number;
+            kept: number;
+            clipped: number;
+            dropped: number;
+        };
+        ForecastRequestRequest: {
+            dataset: number;
+            document: {
+                [key: string]: unknown;
+            };
+            /** @default 1000 */
+            draws: number;
+        };
+        ForecastStep: {
+            name: string;
+            clipped: number;
+            dropped: number;
+            reasons: {
+                [key: string]: number;
+            };
+        };
         /**
-         * @description * `coco` - coco
+         * @description * `class-folders` - class-folders
+         *     * `coco` - coco
+         *     * `mask-pairs` - mask-pairs
+         *     * `npz` - npz
+         *     * `npz-chw` - npz-chw
+         *     * `tar` - tar
+         *     * `voc` - voc
+         *     * `yolo` - yolo
+         *     * `yolo-keypoints` - yolo-keypoints
+         *     * `yolo-polygons` - yolo-polygons
          * @enum {string}
          */
-        FormatEnum: "coco";
+        FormatEnum: "class-folders" | "coco" | "mask-pairs" | "npz" | "npz-chw" | "tar" | "voc" | "yolo" | "yolo-keypoints" | "yolo-polygons";
+        FormatRequest: {
+            /** @description the format, in place of what is recognised */
+            format?: string;
+        };
         Image: {
             readonly id: number;
             key: string;
@@ -382,6 +1248,8 @@ export interface components {
             sha256: string;
             object_count?: number;
             objects_json: components["schemas"]["Object"][];
+            group?: string;
+            classes: string[];
         };
         /**
          * @description * `jpeg` - jpeg
@@ -390,6 +1258,79 @@ export interface components {
          * @enum {string}
          */
         ImageEnum: "jpeg" | "png" | "webp";
+        ImageFacts: {
+            image: components["schemas"]["Image"];
+            /** @default  */
+            format: string;
+            /** @default  */
+            mode: string;
+            /**
+             * @description as stored
+             * @default 0
+             */
+            width: number;
+            /** @default 0 */
+            height: number;
+            /** @default 1 */
+            orientation: number;
+            /**
+             * @description of a channel
+             * @default 8
+             */
+            bits: number;
+            /** @default 0 */
+            bytes: number;
+            exif: components["schemas"]["Exif"][];
+            findings: components["schemas"]["ImageFinding"][];
+        };
+        ImageFinding: {
+            kind: string;
+            object: string;
+        };
+        ImagePage: {
+            total: number;
+            images: components["schemas"]["Image"][];
+        };
+        Intake: {
+            readonly id: number;
+            name?: string;
+            state?: components["schemas"]["IntakeState"];
+            recognised: components["schemas"]["Recognised"] | null;
+            done?: number;
+            total?: number;
+            message?: string;
+            dataset?: number | null;
+        };
+        IntakeFilesRequest: {
+            file: string[];
+            /** @description where each lies in the dataset's folder */
+            path?: string[];
+        };
+        IntakeRequestRequest: {
+            /** @description what the dataset is to be called */
+            name?: string;
+            /** @description a folder, zip or annotation file on the server's machine, below an allowed one */
+            folder?: string;
+        };
+        /**
+         * @description * `gathering` - Gathering
+         *     * `recognised` - Recognised
+         *     * `waiting` - Waiting
+         *     * `reading` - Reading
+         *     * `done` - Done
+         *     * `failed` - Failed
+         *     * `cancelled` - Cancelled
+         * @enum {string}
+         */
+        IntakeState: "gathering" | "recognised" | "waiting" | "reading" | "done" | "failed" | "cancelled";
+        Keypoints: {
+            before: number;
+            after: number;
+        };
+        LabelCount: {
+            name: string;
+            labels: number;
+        };
         /** @description Exact image counts; objects, blank share and passes over a sample of variants, labels only. */
         Ledger: {
             counts: {
@@ -421,6 +1362,46 @@ export interface components {
             variants: number;
             originals: boolean;
         };
+        LeftOut: {
+            source: string;
+            variant: number;
+            reason: string;
+        };
+        Limit: {
+            parameter: string;
+            /** Format: double */
+            lose_at_most: number;
+            draws: number;
+            /** Format: double */
+            lost_without: number;
+            ends: number[] | null;
+            /** Format: double */
+            lost_share: number;
+        };
+        LimitRequestRequest: {
+            dataset: number;
+            document: {
+                [key: string]: unknown;
+            };
+            /** @default 1000 */
+            draws: number;
+            /** @description step id, dot, name of a range */
+            parameter: string;
+            /** Format: double */
+            lose_at_most: number;
+        };
+        /** @description What must not be done to classes: not-mirrored, upright. */
+        Marks: {
+            marks: {
+                [key: string]: ("not-mirrored" | "upright")[];
+            };
+        };
+        /** @description What must not be done to classes: not-mirrored, upright. */
+        MarksRequest: {
+            marks: {
+                [key: string]: ("not-mirrored" | "upright")[];
+            };
+        };
         Mask: {
             left: number;
             top: number;
@@ -431,6 +1412,27 @@ export interface components {
         Message: {
             message: string;
             problems: string[];
+        };
+        NamedCount: {
+            name: string;
+            count: number;
+        };
+        NamedImages: {
+            count: number;
+            first: string[];
+        };
+        /** @description Something that is allowed but seldom meant. */
+        Note: {
+            kind: string;
+            step: string;
+            says: string;
+            why: string;
+        };
+        NotesRequestRequest: {
+            dataset: number;
+            document: {
+                [key: string]: unknown;
+            };
         };
         /** @description One labelled object in continuous pixels; mask runs go down the columns of its own frame. */
         Object: {
@@ -445,12 +1447,42 @@ export interface components {
             share: number;
             class: string;
         };
+        Overview: {
+            dataset: components["schemas"]["Dataset"];
+            classes: components["schemas"]["ClassCount"][];
+            label_map: string[];
+            /** @description images by width × height */
+            sizes: components["schemas"]["NamedCount"][];
+            /** @description images by file format and pixel mode */
+            kinds: components["schemas"]["NamedCount"][];
+            /** @description objects by the square root of their box's area, px */
+            sides: components["schemas"]["Bin"][];
+            /** @description objects by width over height */
+            aspects: components["schemas"]["Bin"][];
+            boxes: components["schemas"]["BoxGrid"];
+            /** @description images by their number of objects */
+            objects: components["schemas"]["Bin"][];
+            /** @description objects by the visibility of each keypoint */
+            visibility: components["schemas"]["Visibility"][];
+            /** @description the split that the levels are of */
+            split: string;
+            /** @description per channel, exact */
+            mean: number[];
+            std: number[];
+            /** @description per channel, in 64 steps of 4 levels */
+            levels: number[][];
+            /** @description lowest and highest level per channel */
+            range: number[][];
+            /** @description whether pictures are still being decoded to look at them */
+            examining: boolean;
+            examined: number;
+        };
         /** @description One parameter of a step, enough to build its control. */
         Parameter: {
             name: string;
             meaning: string;
             default: unknown;
-            /** @description span, number, whole, option, color, probability or scope */
+            /** @description span, number, whole, option, several, switch, levels, color, branches, probability or scope */
             control: string;
             unit: string;
             /** Format: double */
@@ -458,6 +1490,7 @@ export interface components {
             /** Format: double */
             high?: number;
             slider?: number[];
+            whole?: boolean;
             log?: boolean;
             edges?: boolean;
             when?: {
@@ -469,6 +1502,9 @@ export interface components {
             outline: number[][];
             holes: number[][][];
         };
+        PatchedNameRequest: {
+            name?: string;
+        };
         Pipeline: {
             readonly id: number;
             name: string;
@@ -478,16 +1514,66 @@ export interface components {
             readonly changed: string;
             readonly latest: number;
         };
+        PipelineDifference: {
+            same: boolean;
+            changes: components["schemas"]["Difference"][];
+        };
+        /** @description What files seem to be. Splits and labels are of the first images alone, unless `exact`. */
+        Recognised: {
+            format: string;
+            images: number;
+            exact: boolean;
+            splits: {
+                [key: string]: number;
+            };
+            classes: components["schemas"]["LabelCount"][];
+            keypoints: string[];
+            label_map: string[];
+            /** @description fields of images that could name groups */
+            fields: string[];
+            /** @description pictures with an EXIF orientation among the first */
+            turned: number;
+            problems: string[];
+            problem_count: number;
+            example: components["schemas"]["RecognisedExample"];
+        };
+        RecognisedExample: {
+            key: string;
+            width: number;
+            height: number;
+            objects: components["schemas"]["Object"][];
+        };
+        Recreated: {
+            identical: boolean;
+            differences: string[];
+        };
+        ResumeRequest: {
+            /** @default false */
+            leave_out: boolean;
+        };
         Revision: {
             readonly id: number;
             pipeline: number;
             number: number;
+            name?: string;
             digest: string;
             document: {
                 [key: string]: unknown;
             };
             /** Format: date-time */
             readonly created: string;
+        };
+        /** @description A revision in the list of them, with what changed since the one before. */
+        RevisionLine: {
+            id: number;
+            number: number;
+            name: string;
+            /** Format: date-time */
+            created: string;
+            document: {
+                [key: string]: unknown;
+            };
+            changes: components["schemas"]["Difference"][];
         };
         Row: {
             image: number;
@@ -504,6 +1590,47 @@ export interface components {
             /** @description the revision this was made from */
             base: number;
         };
+        Score: {
+            name: string;
+            /** Format: double */
+            value: number;
+            /** Format: double */
+            epoch?: number | null;
+            /** @default  */
+            split: string;
+            /** @default  */
+            note: string;
+            /** @default  */
+            at: string;
+        };
+        ScoreRequest: {
+            name: string;
+            /** Format: double */
+            value: number;
+            /** Format: double */
+            epoch?: number | null;
+            /** @default  */
+            split: string;
+            /** @default  */
+            note: string;
+            /** @default  */
+            at: string;
+        };
+        /** @description Scores one by one, or the text of a file as trainers write them. */
+        ScoresRequestRequest: {
+            scores?: components["schemas"]["ScoreRequest"][];
+            /** @default  */
+            text: string;
+            /** @default the text */
+            source: string;
+        };
+        /**
+         * @description * `error` - error
+         *     * `warning` - warning
+         *     * `note` - note
+         * @enum {string}
+         */
+        SeverityEnum: "error" | "warning" | "note";
         Sheet: {
             pipeline_digest: string;
             rows: components["schemas"]["Row"][];
@@ -522,6 +1649,12 @@ export interface components {
             images: number;
             objects: number;
         };
+        /**
+         * @description * `files` - files
+         *     * `drawn` - drawn
+         * @enum {string}
+         */
+        SplitsEnum: "files" | "drawn";
         Step: {
             step: string;
             kind: string;
@@ -532,6 +1665,19 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        Strip: {
+            tiles: components["schemas"]["Tile"][];
+        };
+        StripRequestRequest: {
+            dataset: number;
+            document: {
+                [key: string]: unknown;
+            };
+            image: number;
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
         Tile: {
             variant: number;
             /** @description add /<width>.jpg for the picture, /trace for the trace with its pixel digest */
@@ -540,6 +1686,11 @@ export interface components {
             height: number;
             objects: components["schemas"]["Object"][];
             trace: components["schemas"]["Trace"];
+            /**
+             * Format: double
+             * @description how many times larger than its object the loosest box is, because only its corners could be turned
+             */
+            loose: number;
             error: string;
         };
         Trace: {
@@ -553,10 +1704,31 @@ export interface components {
             blank_share: number;
             objects: components["schemas"]["Fates"];
         };
-        UploadRequest: {
-            /** Format: binary */
-            file: string;
-            name?: string;
+        TrialsStartRequest: {
+            /** @default 3 */
+            variants: number;
+            /** @default true */
+            originals: boolean;
+            /** @default coco */
+            format: components["schemas"]["FormatEnum"];
+            /** @default jpeg */
+            image: components["schemas"]["ImageEnum"];
+            /** @default 90 */
+            quality: number;
+            /** @description none for all */
+            splits?: string[];
+            /** @description variants of images of other splits */
+            split_variants?: {
+                [key: string]: number;
+            };
+            datasets: number[];
+            pipelines: number[];
+        };
+        Visibility: {
+            name: string;
+            visible: number;
+            hidden: number;
+            absent: number;
         };
     };
     responses: never;
@@ -567,6 +1739,29 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    pipelines_compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"][];
+                };
+            };
+        };
+    };
     datasets_list: {
         parameters: {
             query?: never;
@@ -586,11 +1781,181 @@ export interface operations {
             };
         };
     };
+    datasets_edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EditRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Findings"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    datasets_edit_undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    datasets_findings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Findings"];
+                };
+            };
+        };
+    };
+    datasets_images: {
+        parameters: {
+            query?: {
+                /** @description width over height of an object, low-high */
+                aspect?: string;
+                /** @description a class */
+                class?: string;
+                count?: number;
+                /** @description a kind of finding */
+                finding?: string;
+                /** @description height of an object, px, low-high */
+                height?: string;
+                /** @description an object's keypoint and its state, name:visible */
+                keypoint?: string;
+                /** @description the sort of file, as the overview names it */
+                kind?: string;
+                /** @description part of the name */
+                name?: string;
+                /** @description number of objects, low-high */
+                objects?: string;
+                offset?: number;
+                /** @description side of an object, px, low-high */
+                side?: string;
+                /** @description width×height of the image */
+                size?: string;
+                /** @description a split */
+                split?: string;
+                /** @description width of an object, px, low-high */
+                width?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImagePage"];
+                };
+            };
+        };
+    };
+    datasets_mark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarksRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marks"];
+                };
+            };
+        };
+    };
+    datasets_overview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overview"];
+                };
+            };
+        };
+    };
     datasets_rows: {
         parameters: {
             query?: {
                 count?: number;
-                pick?: "most" | "random" | "smallest" | "spread";
+                /** @description numbers of images, with commas, for the pick “pinned” */
+                images?: string;
+                pick?: "most" | "pinned" | "random" | "smallest" | "spread";
                 split?: string;
                 turn?: number;
             };
@@ -608,37 +1973,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Image"][];
-                };
-            };
-        };
-    };
-    datasets_upload: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "multipart/form-data": components["schemas"]["UploadRequest"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Dataset"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Message"];
                 };
             };
         };
@@ -714,6 +2048,34 @@ export interface operations {
             };
         };
     };
+    editions_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
     editions_cancel: {
         parameters: {
             query?: never;
@@ -731,6 +2093,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Edition"];
+                };
+            };
+        };
+    };
+    editions_check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edition"];
+                };
+            };
+        };
+    };
+    editions_compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                other: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionDifference"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
                 };
             };
         };
@@ -754,6 +2167,555 @@ export interface operations {
                     "application/zip": string;
                 };
             };
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+        };
+    };
+    editions_images: {
+        parameters: {
+            query?: {
+                /** @description a class */
+                class?: string;
+                count?: number;
+                /** @description 1: objects were lost, 0: none */
+                lost?: string;
+                /** @description part of the source's path */
+                name?: string;
+                offset?: number;
+                /** @description the source's path */
+                source?: string;
+                /** @description a split */
+                split?: string;
+                /** @description a step that happened, by its id */
+                step?: string;
+                /** @description a variant's number */
+                variant?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionPage"];
+                };
+            };
+        };
+    };
+    editions_image: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                row: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionRow"];
+                };
+            };
+        };
+    };
+    editions_recreate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                row: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recreated"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    editions_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+                id: number;
+                row: number;
+                width: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": string;
+                };
+            };
+        };
+    };
+    editions_resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ResumeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edition"];
+                };
+            };
+        };
+    };
+    scores_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Score"][];
+                };
+            };
+        };
+    };
+    scores_attach: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ScoresRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Score"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    editions_estimate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EstimateRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Estimate"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    folders_list: {
+        parameters: {
+            query?: {
+                path?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folders"];
+                };
+            };
+        };
+    };
+    forecast_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForecastRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    forecast_limit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LimitRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Limit"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    images_facts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImageFacts"];
+                };
+            };
+        };
+    };
+    images_map: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+        };
+    };
+    intakes_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["IntakeRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    intakes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+        };
+    };
+    intakes_cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    intakes_example: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": string;
+                };
+            };
+        };
+    };
+    intakes_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["IntakeFilesRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    intakes_recognise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["FormatRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    intakes_start: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ChoicesRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Intake"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
         };
     };
     ledger_make: {
@@ -775,6 +2737,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ledger"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    notes_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NotesRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Note"][];
                 };
             };
             422: {
@@ -921,6 +2914,72 @@ export interface operations {
             };
         };
     };
+    pipelines_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    pipelines_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionLine"][];
+                };
+            };
+        };
+    };
+    revisions_name: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedNameRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+        };
+    };
     sheet_make: {
         parameters: {
             query?: never;
@@ -971,6 +3030,37 @@ export interface operations {
             };
         };
     };
+    strip_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StripRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Strip"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
     tiles_picture: {
         parameters: {
             query?: never;
@@ -997,6 +3087,31 @@ export interface operations {
             };
         };
     };
+    tiles_map: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset: number;
+                image: number;
+                pipeline: string;
+                snapshot: string;
+                variant: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+        };
+    };
     tiles_trace: {
         parameters: {
             query?: never;
@@ -1018,6 +3133,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trace"];
+                };
+            };
+        };
+    };
+    trials_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cell"][];
+                };
+            };
+        };
+    };
+    trials_start: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialsStartRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cell"][];
                 };
             };
         };

@@ -1,6 +1,6 @@
 import { Box, Button, Dialog, Flex, Input, Portal, Text } from "@chakra-ui/react";
 import { Plus } from "lucide-react";
-import { useEffect, useMemo, useState } from "react";
+import { memo, useEffect, useMemo, useState } from "react";
 import type { StepFacts } from "../api/client";
 import { isTyping } from "../shell/keys";
 import { addStep } from "../state/draft";
@@ -17,7 +17,7 @@ const PURPOSES: Record<string, string> = {
 };
 
 /** Find a step by what it does and put it on the rail. */
-export function AddStep({ catalogue }: { catalogue: StepFacts[] }) {
+export const AddStep = memo(function AddStep({ catalogue }: { catalogue: StepFacts[] }) {
   const [open, setOpen] = useState(false);
   const [words, setWords] = useState("");
   useEffect(() => {
@@ -98,4 +98,4 @@ export function AddStep({ catalogue }: { catalogue: StepFacts[] }) {
       </Portal>
     </Dialog.Root>
   );
-}
+});

@@ -1,7 +1,8 @@
 import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
-import { api, type Dataset, type PipelineDocument, take } from "../api/client";
+import { useCallback, useEffect, useMemo, useState } from "react";
+import { useShallow } from "zustand/react/shallow";
+import { api, type Dataset, type PipelineDocument, type StepFacts, take } from "../api/client";
 import { EditionDialog } from "../editions/EditionDialog";
 import { isTyping } from "../shell/keys";
 import { Refused } from "../shell/Refused";
@@ -10,13 +11,13 @@ import { redo, undo, useDraft } from "../state/draft";
 import { useView } from "../state/view";
 import { BenchTools, reshuffle } from "./BenchTools";
 import { ContactSheet } from "./ContactSheet";
+import { ForecastDialog } from "./ForecastDialog";
 import { LedgerBar } from "./LedgerBar";
+import { againstTiles, soloOf } from "./looking";
 import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
-import { keepOf, useSheet } from "./sheet";
-
-const ROWS = 6;
+import { keepOf, type Sight, textOf, useSheet } from "./sheet";
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
@@ -52,27 +53,74 @@ export function Bench() {
       <ViewTools>
         <BenchTools datasets={datasets.data ?? []} dataset={dataset} choose={setChosen} document={document} saving={saving} />
       </ViewTools>
-      <Desk dataset={dataset} document={document} revision={saving.revisionId} />
+      <Desk dataset={dataset} document={document} pipeline={saving.pipeline} revision={saving.revisionId} />
     </>
   );
 }
 
-function Desk({ dataset, document, revision }: { dataset: Dataset; document: PipelineDocument; revision: number | null }) {
-  const { pick, turn, variants, selected, edition } = useView();
+const CALM_MS = 450;
+const NO_STEPS: StepFacts[] = [];
+
+/** True a moment after `done` is: what is looked at comes first, what is counted after it. */
+function useCalm(done: boolean): boolean {
+  const [calm, setCalm] = useState(false);
+  useEffect(() => {
+    const timer = setTimeout(() => setCalm(done), done ? CALM_MS : 0);
+    return () => clearTimeout(timer);
+  }, [done]);
+  return calm && done;
+}
+
+interface DeskProps {
+  dataset: Dataset;
+  document: PipelineDocument;
+  pipeline: number | null;
+  revision: number | null;
+}
+
+function Desk({ dataset, document, pipeline, revision }: DeskProps) {
+  const {
+    turn,
+    rows: count,
+    variants,
+    selected,
+    edition,
+    solo,
+    against,
+    pins,
+    ...view
+  } = useView(
+    // What is pointed at changes with every move of the pointer and is of no concern here.
+    useShallow(({ lit: _lit, held: _held, focus: _focus, large: _large, ...rest }) => rest),
+  );
+  const [sight, setSight] = useState<Sight>({ first: 0, last: 3 });
   const [making, setMaking] = useState(false);
+  const [looking, setLooking] = useState(false);
+  const make = useCallback(() => setMaking(true), []);
+  const look = useCallback(() => setLooking(true), []);
   const catalogue = useQuery({ queryKey: ["steps"], queryFn: () => take(api.GET("/api/steps")), staleTime: Number.POSITIVE_INFINITY });
+  const pinned = [...new Set(pins.filter((pin) => pin.dataset === dataset.id).map((pin) => pin.image))].join(",");
+  const pick = view.pick === "pinned" && !pinned ? "spread" : view.pick;
   const rows = useQuery({
-    queryKey: ["rows", dataset.id, pick, turn],
-    queryFn: () => take(api.GET("/api/datasets/{id}/rows", { params: { path: { id: dataset.id }, query: { pick, turn, count: ROWS } } })),
+    queryKey: ["rows", dataset.id, pick, turn, count, pick === "pinned" ? pinned : ""],
+    queryFn: () =>
+      take(
+        api.GET("/api/datasets/{id}/rows", {
+          params: { path: { id: dataset.id }, query: { pick, turn, count, ...(pick === "pinned" ? { images: pinned } : {}) } },
+        }),
+      ),
     placeholderData: keepOf(dataset.id),
   });
   const images = rows.data?.map((image) => image.id);
-  const sheet = useSheet(dataset.id, images, variants, document);
+  const shown = useMemo(() => soloOf(document, solo), [document, solo]);
+  const sheet = useSheet(dataset.id, images, variants, shown, sight);
+  const other = useSheet(dataset.id, against ? images : [], variants, against?.document ?? shown, sight);
+  const calm = useCalm(sheet.complete);
   const ledger = useQuery({
-    queryKey: ["ledger", dataset.id, edition, document],
+    queryKey: ["ledger", dataset.id, edition, textOf(document)],
     queryFn: ({ signal }) =>
       take(api.POST("/api/ledger", { body: { dataset: dataset.id, document: { ...document }, ...edition }, signal })),
-    enabled: sheet.complete,
+    enabled: calm,
     placeholderData: keepOf(dataset.id),
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
@@ -88,16 +136,16 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
       } else if (event.ctrlKey || event.metaKey || event.altKey) return;
       else if (key === "r") reshuffle();
       else if (key === "e") setMaking(true);
+      else if (key === "f") setLooking(true);
     };
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
   }, []);
   const step =
     document.steps.find((candidate) => candidate.id === selected) ?? document.steps.find((candidate) => candidate.step === "rotate");
-  const facts = catalogue.data?.find((candidate) => candidate.step === step?.step);
   return (
     <Flex direction="column" height="100%">
-      <Rail document={document} catalogue={catalogue.data ?? []} runs={sheet.runs} />
+      <Rail document={document} catalogue={catalogue.data ?? NO_STEPS} runs={sheet.runs} />
       <Flex flex="1" minHeight={0}>
         <Box flex="1" minWidth={0} position="relative">
           {sheet.error && (
@@ -107,10 +155,27 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
               </Refused>
             </Box>
           )}
-          <ContactSheet dataset={dataset} document={document} rows={rows.data ?? []} tiles={sheet.tiles} stale={sheet.stale} />
+          <ContactSheet
+            dataset={dataset}
+            document={shown}
+            rows={rows.data ?? []}
+            tiles={sheet.tiles}
+            late={sheet.late}
+            look={setSight}
+            ready={calm}
+            pipeline={pipeline}
+            against={againstTiles(against, other)}
+          />
         </Box>
         <Box width="308px" flex="none" borderLeftWidth="1px" bg="bg.raised" minHeight={0}>
-          <StepPanel step={step} facts={facts} />
+          <StepPanel
+            step={step}
+            catalogue={catalogue.data ?? NO_STEPS}
+            dataset={dataset}
+            document={document}
+            image={rows.data?.[0]}
+            ready={calm}
+          />
         </Box>
       </Flex>
       <LedgerBar
@@ -118,8 +183,12 @@ function Desk({ dataset, document, revision }: { dataset: Dataset; document: Pip
         document={document}
         ledger={ledger.data}
         stale={sheet.stale || ledger.isFetching}
-        make={() => setMaking(true)}
+        make={make}
+        look={look}
       />
+      {looking && (
+        <ForecastDialog dataset={dataset} document={document} catalogue={catalogue.data ?? NO_STEPS} close={() => setLooking(false)} />
+      )}
       {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}
     </Flex>
   );

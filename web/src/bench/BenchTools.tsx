@@ -1,5 +1,6 @@
 import { Button, Flex, IconButton, NativeSelect, Text } from "@chakra-ui/react";
 import { Redo2, Shuffle, Undo2 } from "lucide-react";
+import { memo } from "react";
 import { useStore } from "zustand";
 import type { Dataset, PipelineDocument } from "../api/client";
 import { redo, undo, useDraft } from "../state/draft";
@@ -26,16 +27,7 @@ export function BenchTools({ datasets, dataset, choose, document, saving }: Prop
   const { pastStates, futureStates } = useStore(useDraft.temporal);
   return (
     <Flex align="center" gap={3} width="100%" minWidth={0} fontSize="13px">
-      <NativeSelect.Root size="xs" width="180px" flex="none">
-        <NativeSelect.Field aria-label="Dataset" value={dataset.id} onChange={(event) => choose(Number(event.target.value))}>
-          {datasets.map((row) => (
-            <option key={row.id} value={row.id}>
-              {row.name}
-            </option>
-          ))}
-        </NativeSelect.Field>
-        <NativeSelect.Indicator />
-      </NativeSelect.Root>
+      <DatasetChoice datasets={datasets} dataset={dataset} choose={choose} />
       <Text truncate>
         <Text as="span" fontWeight={600}>
           {document.name}
@@ -58,50 +50,70 @@ export function BenchTools({ datasets, dataset, choose, document, saving }: Prop
           </Button>
         </Flex>
       )}
-      <Flex ml="auto" align="center" gap={1} flex="none">
-        <Text color="fg.muted">seed</Text>
-        <NumberField
-          label="Seed"
-          value={document.seed}
-          low={0}
-          high={Number.MAX_SAFE_INTEGER}
-          whole
-          width="76px"
-          change={(value) => value !== null && useDraft.getState().change((current) => ({ ...current, seed: value }))}
-        />
-        <IconButton
-          colorPalette="gray"
-          size="xs"
-          variant="ghost"
-          aria-label="Reshuffle"
-          title="Reshuffle: a new seed (R)"
-          onClick={reshuffle}
-        >
-          <Shuffle size={15} />
-        </IconButton>
-        <IconButton
-          colorPalette="gray"
-          size="xs"
-          variant="ghost"
-          aria-label="Undo"
-          title="Undo (Ctrl+Z)"
-          disabled={!pastStates.length}
-          onClick={undo}
-        >
-          <Undo2 size={15} />
-        </IconButton>
-        <IconButton
-          colorPalette="gray"
-          size="xs"
-          variant="ghost"
-          aria-label="Redo"
-          title="Redo (Ctrl+Shift+Z)"
-          disabled={!futureStates.length}
-          onClick={redo}
-        >
-          <Redo2 size={15} />
-        </IconButton>
-      </Flex>
+      <SeedAndHistory seed={document.seed} past={pastStates.length > 0} future={futureStates.length > 0} />
     </Flex>
   );
 }
+
+interface HistoryProps {
+  seed: number;
+  /** There is something to undo, to redo. */
+  past: boolean;
+  future: boolean;
+}
+
+const SeedAndHistory = memo(function SeedAndHistory({ seed, past, future }: HistoryProps) {
+  return (
+    <Flex ml="auto" align="center" gap={1} flex="none">
+      <Text color="fg.muted">seed</Text>
+      <NumberField
+        label="Seed"
+        value={seed}
+        low={0}
+        high={Number.MAX_SAFE_INTEGER}
+        whole
+        width="76px"
+        change={(value) => value !== null && useDraft.getState().change((current) => ({ ...current, seed: value }))}
+      />
+      <IconButton
+        colorPalette="gray"
+        size="xs"
+        variant="ghost"
+        aria-label="Reshuffle"
+        title="Reshuffle: a new seed (R)"
+        onClick={reshuffle}
+      >
+        <Shuffle size={15} />
+      </IconButton>
+      <IconButton colorPalette="gray" size="xs" variant="ghost" aria-label="Undo" title="Undo (Ctrl+Z)" disabled={!past} onClick={undo}>
+        <Undo2 size={15} />
+      </IconButton>
+      <IconButton
+        colorPalette="gray"
+        size="xs"
+        variant="ghost"
+        aria-label="Redo"
+        title="Redo (Ctrl+Shift+Z)"
+        disabled={!future}
+        onClick={redo}
+      >
+        <Redo2 size={15} />
+      </IconButton>
+    </Flex>
+  );
+});
+
+const DatasetChoice = memo(function DatasetChoice({ datasets, dataset, choose }: Omit<Props, "document" | "saving">) {
+  return (
+    <NativeSelect.Root size="xs" width="180px" flex="none">
+      <NativeSelect.Field aria-label="Dataset" value={dataset.id} onChange={(event) => choose(Number(event.target.value))}>
+        {datasets.map((row) => (
+          <option key={row.id} value={row.id}>
+            {row.name}
+          </option>
+        ))}
+      </NativeSelect.Field>
+      <NativeSelect.Indicator />
+    </NativeSelect.Root>
+  );
+});

@@ -1,10 +1,17 @@
 import { Box, Button, Flex, NativeSelect, Slider, Text } from "@chakra-ui/react";
+import { useVirtualizer } from "@tanstack/react-virtual";
 import { Shuffle } from "lucide-react";
-import { memo, useMemo } from "react";
+import { memo, useCallback, useEffect, useMemo, useRef } from "react";
+import { useShallow } from "zustand/react/shallow";
 import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
 import { LAYERS, type Pick, useView } from "../state/view";
-import { objectName } from "./Overlay";
-import { Marks, pictureWidth, TileView } from "./TileView";
+import { AgainstChoice, AgainstLine } from "./Against";
+import type { AgainstTiles } from "./looking";
+import { Notes } from "./Notes";
+import { objectName } from "./outlines";
+import { AROUND, type Sight } from "./sheet";
+import { Marks, SourceTile, VariantTile } from "./TileView";
+import { TraceView } from "./TraceView";
 import { sayName } from "./values";
 
 const PICKS: Record<Pick, string> = {
@@ -12,6 +19,7 @@ const PICKS: Record<Pick, string> = {
   smallest: "smallest objects",
   most: "most objects",
   random: "at random",
+  pinned: "pinned draws",
 };
 
 interface Props {
@@ -19,18 +27,72 @@ interface Props {
   document: PipelineDocument;
   rows: ImageRow[];
   tiles: Map<number, Tile[]>;
-  stale: boolean;
+  /** Images whose tiles are of an earlier pipeline. */
+  late: ReadonlySet<number>;
+  /** Told which rows are in sight. */
+  look: (sight: Sight) => void;
+  /** Every tile's labels are there. */
+  ready: boolean;
+  /** The pipeline on the bench, as the server knows it. */
+  pipeline: number | null;
+  against: AgainstTiles | null;
 }
 
 /** A row per image: the original, then its variants, labels drawn over them. */
-export function ContactSheet({ dataset, document, rows, tiles, stale }: Props) {
+export function ContactSheet({ dataset, document, rows, tiles, late, look, ready, pipeline, against }: Props) {
   const variants = useView((view) => view.variants);
   const tileWidth = useView((view) => view.tileWidth);
+  const large = useView((view) => view.large);
+  const opened = useRef<HTMLElement | null>(null);
+  const box = useRef<HTMLDivElement>(null);
+  const lines = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: (place) => rowHeight(rows[place], tileWidth) * (against ? 2 : 1),
+    getItemKey: (place) => rows[place]?.id ?? place,
+    gap: GAP,
+    overscan: AROUND,
+  });
+  const { startIndex: first, endIndex: last } = lines.range ?? { startIndex: 0, endIndex: 3 };
+  useEffect(() => look({ first, last }), [look, first, last]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: measured anew when tiles change their size
+  useEffect(() => lines.measure(), [tileWidth, against === null]);
+  const shown = lines.getVirtualItems();
+  const image = rows.find((row) => row.id === large?.image);
+  const tile = large && tiles.get(large.image)?.find((each) => each.variant === large.variant);
+  const walk = (across: number, down: number) => {
+    const place = rows.findIndex((row) => row.id === large?.image);
+    const row = rows[Math.min(Math.max(place + down, 0), rows.length - 1)];
+    const found = row && tiles.get(row.id);
+    if (!row || !found?.length || !large) return;
+    const now = Math.max(
+      0,
+      found.findIndex((each) => each.variant === large.variant),
+    );
+    const next = found[Math.min(Math.max(now + across, 0), found.length - 1)];
+    if (down) lines.scrollToIndex(rows.indexOf(row), { align: "auto" });
+    if (next) useView.setState({ large: { image: row.id, variant: next.variant } });
+  };
+  const close = () => {
+    useView.setState({ large: null });
+    opened.current?.focus();
+  };
+  const open = useCallback((image: number, variant: number, from: HTMLElement) => {
+    opened.current = from;
+    useView.setState({ large: { image, variant } });
+  }, []);
   const stepNames = useMemo(() => new Map(document.steps.map((step) => [step.id, sayName(step.step)])), [document]);
   return (
     <Flex as="section" aria-label="Contact sheet" direction="column" height="100%" minWidth={0}>
-      <SheetTools />
-      <Box flex="1" minHeight={0} overflow="auto" px={4} pb={4} data-testid="sheet">
+      <Flex align="center" gap={3} px={4} height="40px" flex="none" fontSize="12.5px">
+        <Layout dataset={dataset} />
+        <AgainstChoice pipeline={pipeline} />
+        <Notes dataset={dataset} document={document} ready={ready} />
+        <Layers />
+      </Flex>
+      {against && <AgainstLine against={against} document={document} />}
+      {image && tile?.address && <TraceView dataset={dataset} document={document} image={image} tile={tile} walk={walk} close={close} />}
+      <Box ref={box} flex="1" minHeight={0} overflow="auto" px={4} pb={4} data-testid="sheet">
         <Flex
           gap="12px"
           position="sticky"
@@ -51,23 +113,51 @@ export function ContactSheet({ dataset, document, rows, tiles, stale }: Props) {
             </Text>
           ))}
         </Flex>
-        <Flex direction="column" gap="12px">
-          {rows.map((image) => (
-            <Row
-              key={image.id}
-              image={image}
-              tiles={tiles.get(image.id) ?? NONE}
-              dataset={dataset}
-              tileWidth={tileWidth}
-              stale={stale}
-              stepNames={stepNames}
-            />
-          ))}
+        <Flex
+          direction="column"
+          gap={`${GAP}px`}
+          style={{ paddingTop: shown[0]?.start ?? 0, paddingBottom: Math.max(0, lines.getTotalSize() - (shown.at(-1)?.end ?? 0)) }}
+        >
+          {shown.map(({ index }) => {
+            const image = rows[index];
+            return (
+              image && (
+                <Box key={image.id} ref={lines.measureElement} data-index={index}>
+                  <Row
+                    image={image}
+                    tiles={tiles.get(image.id) ?? NONE}
+                    dataset={dataset}
+                    tileWidth={tileWidth}
+                    stale={late.has(image.id)}
+                    stepNames={stepNames}
+                    open={open}
+                  />
+                  {against && (
+                    <Box mt="4px" borderLeftWidth="2px" borderColor="amber.solid" pl="6px" ml="-8px">
+                      <Row
+                        image={image}
+                        tiles={against.tiles.get(image.id) ?? NONE}
+                        dataset={dataset}
+                        tileWidth={tileWidth}
+                        stale={against.late.has(image.id)}
+                        stepNames={stepNames}
+                        other={against.name}
+                      />
+                    </Box>
+                  )}
+                </Box>
+              )
+            );
+          })}
         </Flex>
       </Box>
     </Flex>
   );
 }
+
+const GAP = 12;
+
+const rowHeight = (image: ImageRow | undefined, tileWidth: number) => (image ? (tileWidth * image.height) / image.width : tileWidth);
 
 const NONE: Tile[] = [];
 
@@ -78,52 +168,85 @@ interface RowProps {
   tileWidth: number;
   stale: boolean;
   stepNames: Map<string, string>;
+  /** What the tiles were made with, where that is not the pipeline on the bench. */
+  other?: string;
+  open?: (image: number, variant: number, from: HTMLElement) => void;
 }
 
-const Row = memo(function Row({ image, tiles, dataset, tileWidth, stale, stepNames }: RowProps) {
-  const width = pictureWidth(tileWidth);
+const Row = memo(function Row({ image, tiles, dataset, tileWidth, stale, stepNames, other, open }: RowProps) {
+  const pins = useView((view) => view.pins);
   const ghosts = useMemo(() => lostOnes(image, tiles, stepNames), [image, tiles, stepNames]);
   return (
     <Flex gap="12px" align="flex-start" data-row={image.id} width="max-content" title={image.key}>
-      <TileView
-        row={image.id}
-        label={`Original ${image.key}`}
-        tileWidth={tileWidth}
-        dataset={dataset}
-        stale={false}
-        picture={`/api/pictures/${image.sha256}/${width}.jpg`}
-        width={image.width}
-        height={image.height}
-        objects={image.objects_json as LabelObject[]}
-      >
-        <Ghosts ghosts={ghosts} width={image.width} height={image.height} />
-      </TileView>
+      {other !== undefined ? (
+        <Text width={`${tileWidth}px`} fontSize="12px" color="fg.muted" pt={1}>
+          {other}
+        </Text>
+      ) : (
+        <SourceTile image={image} label={`Original ${image.key}`} tileWidth={tileWidth} dataset={dataset}>
+          <Ghosts ghosts={ghosts} width={image.width} height={image.height} />
+        </SourceTile>
+      )}
       <Box width="1px" alignSelf="stretch" bg="border" mx="-1px" />
       {tiles.map((tile) =>
         tile.error ? (
-          <Box key={tile.variant} width={`${tileWidth}px`} p={2} bg="bg.sunken" color="loss" fontSize="12px">
+          <p key={tile.variant} className="tile-trouble" style={{ width: tileWidth }}>
             {tile.error}
-          </Box>
+          </p>
         ) : (
-          <TileView
-            key={tile.variant}
-            row={image.id}
-            label={`Variant ${tile.variant} of ${image.key}`}
-            tileWidth={tileWidth}
-            dataset={dataset}
-            stale={stale}
-            picture={`${tile.address}/${width}.jpg`}
-            width={tile.width}
-            height={tile.height}
-            objects={tile.objects as LabelObject[]}
-          >
+          <div key={tile.variant} className="tile-place">
+            <Handle
+              image={image}
+              variant={tile.variant}
+              pinned={pins.some((pin) => pin.image === image.id && pin.variant === tile.variant)}
+              open={open}
+            >
+              <VariantTile
+                tile={tile}
+                row={image.id}
+                label={`Variant ${tile.variant} of ${image.key}${other === undefined ? "" : `, ${other}`}`}
+                tileWidth={tileWidth}
+                dataset={dataset}
+                stale={stale}
+              />
+            </Handle>
             <Marks tile={tile} stepNames={stepNames} />
-          </TileView>
+          </div>
         ),
       )}
     </Flex>
   );
 });
+
+interface HandleProps {
+  image: ImageRow;
+  open: RowProps["open"];
+  variant: number;
+  pinned: boolean;
+  children: React.ReactNode;
+}
+
+/** What a tile is opened by; the tiles of what the sheet is held against stay small. */
+function Handle({ image, variant, pinned, open, children }: HandleProps) {
+  if (!open) {
+    return (
+      <div className="tile-handle" data-pinned={pinned}>
+        {children}
+      </div>
+    );
+  }
+  return (
+    <button
+      type="button"
+      className="tile-handle"
+      data-pinned={pinned}
+      aria-label={`Look at variant ${variant} of ${image.key}`}
+      onClick={(event) => open(image.id, variant, event.currentTarget)}
+    >
+      {children}
+    </button>
+  );
+}
 
 interface Ghost {
   name: string;
@@ -177,21 +300,24 @@ function Ghosts({ ghosts, width, height }: { ghosts: Ghost[]; width: number; hei
   );
 }
 
-function SheetTools() {
-  const { layers, pick, variants, tileWidth } = useView();
+/** Which images are on the sheet, how many variants of each, how large. */
+const Layout = memo(function Layout({ dataset }: { dataset: Dataset }) {
+  const { pick, rows, variants, tileWidth, pins } = useView(
+    useShallow(({ pick, rows, variants, tileWidth, pins }) => ({ pick, rows, variants, tileWidth, pins })),
+  );
+  const pinned = pins.some((pin) => pin.dataset === dataset.id);
   return (
-    <Flex align="center" gap={4} px={4} height="40px" flex="none" fontSize="12.5px">
-      <Text as="h2" fontWeight={650} fontSize="14px" whiteSpace="nowrap">
-        Contact sheet
-      </Text>
+    <>
       <Flex align="center" gap={1} flex="none">
-        <NativeSelect.Root size="xs" width="140px">
+        <NativeSelect.Root size="xs" width="122px">
           <NativeSelect.Field aria-label="Rows" value={pick} onChange={(event) => useView.setState({ pick: event.target.value as Pick })}>
-            {Object.entries(PICKS).map(([value, label]) => (
-              <option key={value} value={value}>
-                {label}
-              </option>
-            ))}
+            {Object.entries(PICKS).map(([value, label]) =>
+              value === "pinned" && !pinned ? null : (
+                <option key={value} value={value}>
+                  {label}
+                </option>
+              ),
+            )}
           </NativeSelect.Field>
           <NativeSelect.Indicator />
         </NativeSelect.Root>
@@ -201,31 +327,40 @@ function SheetTools() {
           </Button>
         )}
       </Flex>
+      <Small label="rows" name="number of images" value={rows} min={1} max={50} change={(value) => useView.setState({ rows: value })} />
       <Small label="variants" value={variants} min={1} max={12} change={(value) => useView.setState({ variants: value })} />
       <Small label="tile" value={tileWidth} min={96} max={480} step={8} change={(value) => useView.setState({ tileWidth: value })} />
-      <Flex ml="auto" gap="2px" role="group" aria-label="Label layers">
-        {LAYERS.map((layer) => (
-          <Button
-            key={layer}
-            size="xs"
-            px={2}
-            variant="ghost"
-            aria-pressed={layers[layer]}
-            color={layers[layer] ? "amber.fg" : "fg.muted"}
-            textDecoration={layers[layer] ? "underline" : undefined}
-            textUnderlineOffset="5px"
-            onClick={() => useView.setState((view) => ({ layers: { ...view.layers, [layer]: !view.layers[layer] } }))}
-          >
-            {layer}
-          </Button>
-        ))}
-      </Flex>
+    </>
+  );
+});
+
+/** Which layers of labels are drawn. */
+const Layers = memo(function Layers() {
+  const layers = useView((view) => view.layers);
+  return (
+    <Flex ml="auto" gap="2px" role="group" aria-label="Label layers">
+      {LAYERS.map((layer) => (
+        <Button
+          key={layer}
+          size="xs"
+          px={1.5}
+          variant="ghost"
+          aria-pressed={layers[layer]}
+          color={layers[layer] ? "amber.fg" : "fg.muted"}
+          textDecoration={layers[layer] ? "underline" : undefined}
+          textUnderlineOffset="5px"
+          onClick={() => useView.setState((view) => ({ layers: { ...view.layers, [layer]: !view.layers[layer] } }))}
+        >
+          {layer}
+        </Button>
+      ))}
     </Flex>
   );
-}
+});
 
 function Small({
   label,
+  name = label,
   value,
   min,
   max,
@@ -233,6 +368,7 @@ function Small({
   change,
 }: {
   label: string;
+  name?: string;
   value: number;
   min: number;
   max: number;
@@ -246,12 +382,12 @@ function Small({
       </span>
       <Slider.Root
         size="sm"
-        width="72px"
+        width="56px"
         min={min}
         max={max}
         step={step}
         value={[value]}
-        aria-label={[label]}
+        aria-label={[name]}
         onValueChange={(details) => change(details.value[0] ?? value)}
       >
         <Slider.Control>

@@ -1,4 +1,5 @@
 import { Box, Button, Checkbox, Flex, Text } from "@chakra-ui/react";
+import { memo } from "react";
 import type { Dataset, Ledger, PipelineDocument } from "../api/client";
 import { useView } from "../state/view";
 import { NumberField } from "./controls/NumberField";
@@ -10,11 +11,15 @@ export const saySplit = (split: string) => SPLIT_WORDS[split] ?? split;
 
 const ORDER = ["train", "validation", "test"];
 
+/** Splits with what belongs to them, in their usual order. */
+export function inOrder<T>(splits: Record<string, T>): [string, T][] {
+  const rank = (split: string) => (ORDER.includes(split) ? ORDER.indexOf(split) : ORDER.length);
+  return Object.entries(splits).sort(([a], [b]) => rank(a) - rank(b));
+}
+
 /** “192 training + 6 validation + 6 test”, in that order wherever the counts come from. */
 export function sayCounts(counts: Record<string, number>): string {
-  const rank = (split: string) => (ORDER.includes(split) ? ORDER.indexOf(split) : ORDER.length);
-  return Object.entries(counts)
-    .sort(([a], [b]) => rank(a) - rank(b))
+  return inOrder(counts)
     .map(([split, count]) => `${count} ${saySplit(split)}`)
     .join(" + ");
 }
@@ -36,11 +41,11 @@ interface Props {
   /** True while the figures for newer settings are awaited. */
   stale: boolean;
   make: () => void;
+  look: () => void;
 }
 
 /** Exact counts, what becomes of objects, and the button that makes an edition. */
-export function LedgerBar({ dataset, document, ledger, stale, make }: Props) {
-  const { variants, originals } = useView((view) => view.edition);
+export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, stale, make, look }: Props) {
   const dim = stale ? 0.5 : 1;
   const training = dataset.splits.find((split) => split.split === "train")?.images ?? 0;
   const all = ledger ? ledger.kept + ledger.clipped + ledger.dropped : 0;
@@ -64,31 +69,19 @@ export function LedgerBar({ dataset, document, ledger, stale, make }: Props) {
         <Text fontWeight={650} fontSize="14px" data-testid="ledger-counts" opacity={dim}>
           {ledger ? sayCounts(ledger.counts) : "…"}
         </Text>
-        <Flex align="center" gap={2} color="fg.muted" mt="2px">
-          <span>{training} training images ×</span>
-          <NumberField
-            label="Variants of each training image"
-            value={variants}
-            low={0}
-            high={1000}
-            whole
-            width="52px"
-            change={(value) => useView.setState((view) => ({ edition: { ...view.edition, variants: value ?? 0 } }))}
-          />
-          <span>variants</span>
-          <Checkbox.Root
-            size="xs"
-            checked={originals}
-            onCheckedChange={({ checked }) => useView.setState((view) => ({ edition: { ...view.edition, originals: checked === true } }))}
-          >
-            <Checkbox.HiddenInput />
-            <Checkbox.Control />
-            <Checkbox.Label fontWeight={400}>+ originals</Checkbox.Label>
-          </Checkbox.Root>
-        </Flex>
+        <Wished training={training} />
       </Box>
       {ledger && all > 0 && (
-        <Box flex="1 1 260px" minWidth="180px" maxWidth="380px" opacity={dim}>
+        <Box
+          as="button"
+          flex="1 1 260px"
+          minWidth="180px"
+          maxWidth="380px"
+          opacity={dim}
+          textAlign="left"
+          title="What becomes of the labels, by class and step"
+          onClick={look}
+        >
           <Text truncate>
             objects {percent(ledger.kept / all)} whole · {percent(ledger.clipped / all)} clipped ·{" "}
             <Text as="span" color={ledger.dropped ? "loss" : undefined}>
@@ -113,12 +106,52 @@ export function LedgerBar({ dataset, document, ledger, stale, make }: Props) {
           <Figures dim={dim} lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
         </>
       )}
-      <Button ml="auto" flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">
-        Make an edition
-      </Button>
+      <Next look={look} make={make} />
     </Flex>
   );
-}
+});
+
+/** How many images are wished for. */
+const Wished = memo(function Wished({ training }: { training: number }) {
+  const { variants, originals } = useView((view) => view.edition);
+  return (
+    <Flex align="center" gap={2} color="fg.muted" mt="2px">
+      <span>{training} training images ×</span>
+      <NumberField
+        label="Variants of each training image"
+        value={variants}
+        low={0}
+        high={1000}
+        whole
+        width="52px"
+        change={(value) => useView.setState((view) => ({ edition: { ...view.edition, variants: value ?? 0 } }))}
+      />
+      <span>variants</span>
+      <Checkbox.Root
+        size="xs"
+        checked={originals}
+        onCheckedChange={({ checked }) => useView.setState((view) => ({ edition: { ...view.edition, originals: checked === true } }))}
+      >
+        <Checkbox.HiddenInput />
+        <Checkbox.Control />
+        <Checkbox.Label fontWeight={400}>+ originals</Checkbox.Label>
+      </Checkbox.Root>
+    </Flex>
+  );
+});
+
+const Next = memo(function Next({ look, make }: Pick<Props, "look" | "make">) {
+  return (
+    <>
+      <Button ml="auto" flex="none" variant="outline" size="sm" onClick={look} title="What becomes of the labels (F)">
+        Forecast
+      </Button>
+      <Button flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">
+        Make an edition
+      </Button>
+    </>
+  );
+});
 
 function Figures({ lines, dim }: { lines: [string, string]; dim: number }) {
   return (

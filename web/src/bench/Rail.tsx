@@ -1,9 +1,10 @@
-import { Box, Flex, Text } from "@chakra-ui/react";
+import { Box, Flex, Text, VisuallyHidden } from "@chakra-ui/react";
 import { closestCenter, DndContext, type DragEndEvent, KeyboardSensor, PointerSensor, useSensor, useSensors } from "@dnd-kit/core";
 import { horizontalListSortingStrategy, SortableContext, sortableKeyboardCoordinates, useSortable } from "@dnd-kit/sortable";
 import type { KeyboardEvent } from "react";
-import type { PipelineDocument, PipelineStep, StepFacts } from "../api/client";
-import { changeStep, moveStep, removeStep } from "../state/draft";
+import { memo, useMemo } from "react";
+import type { Branch, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
+import { changeStep, duplicateStep, moveStep, removeStep } from "../state/draft";
 import { useView } from "../state/view";
 import { AddStep } from "./AddStep";
 import { sayName, sayStep } from "./values";
@@ -14,6 +15,10 @@ const EVALUATION = 98;
 const STOP = 132;
 const RING = 11;
 
+/** How many ordinary stops a step takes the room of. */
+const widthOf = (step: PipelineStep) => (isSplit(step) ? 1.7 : 1);
+const isSplit = (step: PipelineStep) => step.step === "junction" && step.enabled;
+
 interface Props {
   document: PipelineDocument;
   catalogue: StepFacts[];
@@ -21,12 +26,14 @@ interface Props {
 }
 
 /** The pipeline as two lines from source to output: training above, evaluation below. */
-export function Rail({ document, catalogue, runs }: Props) {
+export const Rail = memo(function Rail({ document, catalogue, runs }: Props) {
   const sensors = useSensors(
     useSensor(PointerSensor, { activationConstraint: { distance: 5 } }),
     useSensor(KeyboardSensor, { coordinateGetter: sortableKeyboardCoordinates }),
   );
-  const ids = document.steps.map((step) => step.id);
+  const joined = document.steps.map((step) => step.id).join();
+  // The same array as long as the order is the same: every stop looks at it.
+  const ids = useMemo(() => joined.split(",").filter(Boolean), [joined]);
   const drop = ({ active, over }: DragEndEvent) => {
     if (over && active.id !== over.id) moveStep(ids.indexOf(String(active.id)), ids.indexOf(String(over.id)));
   };
@@ -41,7 +48,7 @@ export function Rail({ document, catalogue, runs }: Props) {
         </Text>
       </Box>
       <Box flex="1" minWidth={0} overflowX="auto" overflowY="hidden" position="relative">
-        <Box position="relative" height="100%" minWidth={`${document.steps.length * STOP + 16}px`}>
+        <Box position="relative" height="100%" minWidth={`${document.steps.reduce((sum, step) => sum + widthOf(step), 0) * STOP + 16}px`}>
           <Line top={TRAINING} strong />
           <Line top={EVALUATION} />
           <DndContext sensors={sensors} collisionDetection={closestCenter} onDragEnd={drop}>
@@ -60,7 +67,11 @@ export function Rail({ document, catalogue, runs }: Props) {
             </SortableContext>
           </DndContext>
           {runs.map((run) => (
-            <SharedResample key={run.join()} places={run.map((id) => ids.indexOf(id)).filter((place) => place >= 0)} count={ids.length} />
+            <SharedResample
+              key={run.join()}
+              places={run.map((id) => ids.indexOf(id)).filter((place) => place >= 0)}
+              widths={document.steps.map(widthOf)}
+            />
           ))}
         </Box>
       </Box>
@@ -73,7 +84,7 @@ export function Rail({ document, catalogue, runs }: Props) {
       </Box>
     </Flex>
   );
-}
+});
 
 function Line({ top, strong, end }: { top: number; strong?: boolean; end?: boolean }) {
   return (
@@ -91,9 +102,10 @@ function Line({ top, strong, end }: { top: number; strong?: boolean; end?: boole
 }
 
 /** A bracket under the stops whose geometry is done in one resample. */
-function SharedResample({ places, count }: { places: number[]; count: number }) {
+function SharedResample({ places, widths }: { places: number[]; widths: number[] }) {
   if (places.length < 2) return null;
-  const centre = (place: number) => `${((place + 0.5) / count) * 100}%`;
+  const sum = (parts: number[]) => parts.reduce((all, part) => all + part, 0);
+  const centre = (place: number) => `${((sum(widths.slice(0, place)) + (widths[place] ?? 0) / 2) / sum(widths)) * 100}%`;
   const first = Math.min(...places);
   const final = Math.max(...places);
   return (
@@ -113,10 +125,23 @@ function SharedResample({ places, count }: { places: number[]; count: number }) 
   );
 }
 
-function Stop({ step, place, last, facts }: { step: PipelineStep; place: number; last: boolean; facts: StepFacts | undefined }) {
+const Stop = memo(function Stop({
+  step,
+  place,
+  last,
+  facts,
+}: {
+  step: PipelineStep;
+  place: number;
+  last: boolean;
+  facts: StepFacts | undefined;
+}) {
   const { attributes, listeners, setNodeRef, transform, transition, isDragging } = useSortable({ id: step.id });
   const selected = useView((view) => view.selected === step.id);
+  const solo = useView((view) => view.solo);
+  const aside = solo !== null && solo !== step.id;
   const every = step.scope === "every";
+  const junction = isSplit(step);
   const select = () => useView.setState({ selected: step.id });
   const keys = (event: KeyboardEvent) => {
     const sideways = event.key === "ArrowLeft" ? -1 : event.key === "ArrowRight" ? 1 : 0;
@@ -131,6 +156,8 @@ function Stop({ step, place, last, facts }: { step: PipelineStep; place: number;
       return;
     }
     if (event.key === "Delete" || event.key === "Backspace") removeStep(step.id);
+    else if (event.key === "d" || event.key === "D") useView.setState({ selected: duplicateStep(step.id) });
+    else if (event.key === "s" || event.key === "S") useView.setState(({ solo }) => ({ solo: solo === step.id ? null : step.id }));
     else if (event.key === "x" || event.key === "X") changeStep(step.id, { enabled: !step.enabled });
     else listeners?.onKeyDown?.(event);
   };
@@ -139,8 +166,8 @@ function Stop({ step, place, last, facts }: { step: PipelineStep; place: number;
     <Box
       as="li"
       ref={setNodeRef}
-      flex="1 1 0"
-      minWidth={`${STOP}px`}
+      flex={`${widthOf(step)} 1 0`}
+      minWidth={`${widthOf(step) * STOP}px`}
       position="relative"
       style={{ transform: transform ? `translateX(${Math.round(transform.x)}px)` : undefined, transition, zIndex: isDragging ? 2 : 1 }}
     >
@@ -149,7 +176,6 @@ function Stop({ step, place, last, facts }: { step: PipelineStep; place: number;
         {...listeners}
         data-stop={step.id}
         as="button"
-        aria-label={`${sayName(step.step)}, ${says}, probability ${Math.round(step.probability * 100)} %${step.enabled ? "" : ", switched off"}`}
         aria-pressed={selected}
         onKeyDown={keys}
         onClick={select}
@@ -162,7 +188,7 @@ function Stop({ step, place, last, facts }: { step: PipelineStep; place: number;
         bg={selected ? "amber.subtle/50" : "transparent"}
         _hover={{ bg: selected ? "amber.subtle/60" : "bg.emphasized/40" }}
         outlineOffset="-2px"
-        opacity={isDragging ? 0.85 : 1}
+        opacity={isDragging ? 0.85 : aside ? 0.45 : 1}
       >
         <Text
           position="absolute"
@@ -176,12 +202,16 @@ function Stop({ step, place, last, facts }: { step: PipelineStep; place: number;
         >
           {sayName(step.step)}
         </Text>
-        <StopMark every={every} probability={step.probability} enabled={step.enabled} selected={selected} />
+        {junction && <Junction step={step} />}
+        <StopMark every={every} probability={step.probability} enabled={step.enabled} selected={selected} aside={junction} />
         <Text
+          hidden={junction}
           position="absolute"
           top={`${TRAINING + 10}px`}
           left={every ? "calc(50% + 18px)" : 0}
-          right={0}
+          right={every ? "-10px" : 0}
+          overflowWrap="normal"
+          wordBreak="keep-all"
           textAlign={every ? "left" : "center"}
           fontSize="11.5px"
           lineHeight="1.25"
@@ -191,13 +221,92 @@ function Stop({ step, place, last, facts }: { step: PipelineStep; place: number;
         >
           {step.enabled ? says : "off"}
         </Text>
+        <VisuallyHidden>
+          {junction && says} probability {Math.round(step.probability * 100)} %
+        </VisuallyHidden>
       </Box>
+    </Box>
+  );
+});
+
+const MOST_BRANCHES = 4;
+
+/** The line splitting into its branches, as thick as they are likely, and joining again. */
+function Junction({ step }: { step: PipelineStep }) {
+  const branches = step.branches as Branch[];
+  const shown = branches.slice(0, MOST_BRANCHES);
+  const whole = branches.reduce((sum, branch) => sum + branch.weight, 0);
+  const gap = shown.length > 3 ? 13 : 16;
+  const at = (place: number) => TRAINING + (place - (shown.length - 1) / 2) * gap;
+  const [left, right] = [30, 34];
+  return (
+    <Box position="absolute" inset="-4px -6px" aria-hidden="true">
+      <Box position="absolute" top={`${TRAINING - 1}px`} left={`${left}px`} right={`${right}px`} height="2px" bg="bg.raised" />
+      {shown.map((branch, place) => {
+        const share = branch.weight / whole;
+        const thick = 1 + 3 * share;
+        return (
+          // biome-ignore lint/suspicious/noArrayIndexKey: a branch has no name but its place
+          <Box key={place}>
+            {[0, 1].map((end) => (
+              <svg
+                key={end}
+                aria-hidden="true"
+                width={14}
+                height={RAIL_HEIGHT}
+                style={{ position: "absolute", top: 0, ...(end ? { right: right - 14 } : { left }) }}
+              >
+                <path
+                  d={
+                    end
+                      ? `M0 ${at(place)}C7 ${at(place)} 7 ${TRAINING} 14 ${TRAINING}`
+                      : `M0 ${TRAINING}C7 ${TRAINING} 7 ${at(place)} 14 ${at(place)}`
+                  }
+                  fill="none"
+                  stroke="currentColor"
+                  strokeWidth={thick}
+                />
+              </svg>
+            ))}
+            <Flex
+              position="absolute"
+              align="center"
+              gap={1}
+              height="12px"
+              top={`${at(place) - 6}px`}
+              left={`${left + 14}px`}
+              right={`${right}px`}
+              fontSize="10.5px"
+              lineHeight="12px"
+            >
+              <Box width="6px" flex="none" bg="currentColor" style={{ height: thick }} />
+              <Text flex="none">{Math.round(100 * share)} %</Text>
+              <Text truncate>{branch.steps.map((each) => sayName(each.step)).join(", ") || "straight"}</Text>
+              <Box flex="1" minWidth="6px" bg="currentColor" style={{ height: thick }} />
+            </Flex>
+          </Box>
+        );
+      })}
+      {branches.length > MOST_BRANCHES && (
+        <Text position="absolute" top={`${TRAINING + 30}px`} width="100%" textAlign="center" fontSize="10.5px" color="fg.muted">
+          and {branches.length - MOST_BRANCHES} more
+        </Text>
+      )}
     </Box>
   );
 }
 
+interface MarkProps {
+  every: boolean;
+  probability: number;
+  enabled: boolean;
+  selected: boolean;
+  /** At the beginning of the stop rather than in its middle. */
+  aside: boolean;
+}
+
 /** A ring filled to the step's probability; a step for every split spans both lines. */
-function StopMark({ every, probability, enabled, selected }: { every: boolean; probability: number; enabled: boolean; selected: boolean }) {
+function StopMark({ every, probability, enabled, selected, aside }: MarkProps) {
   const drop = EVALUATION - TRAINING;
   const around = 2 * Math.PI * RING;
   const ink = enabled ? "currentColor" : "var(--chakra-colors-fg-muted)";
@@ -208,7 +317,7 @@ function StopMark({ every, probability, enabled, selected }: { every: boolean; p
       width={40}
       height={height}
       viewBox={`0 0 40 ${height}`}
-      style={{ position: "absolute", left: "calc(50% - 20px)", top: TRAINING - 4 - RING - 6 }}
+      style={{ position: "absolute", left: aside ? -8 : "calc(50% - 20px)", top: TRAINING - 4 - RING - 6 }}
     >
       {every && (
         <rect

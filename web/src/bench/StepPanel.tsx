@@ -1,12 +1,28 @@
 import { Box, Button, Flex, IconButton, Switch, Text } from "@chakra-ui/react";
-import { RotateCcw, Trash2 } from "lucide-react";
-import type { PipelineStep, StepFacts } from "../api/client";
-import { changeStep, removeStep } from "../state/draft";
+import { CopyPlus, Focus, RotateCcw, Trash2 } from "lucide-react";
+import { memo } from "react";
+import type { Dataset, ImageRow, Parameter, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
+import { changeStep, duplicateStep, removeStep } from "../state/draft";
+import { useView } from "../state/view";
 import { Control } from "./controls/Control";
+import { hasStrip, RangeStrip } from "./RangeStrip";
 import { matters, sayName } from "./values";
 
+interface Props {
+  step: PipelineStep | undefined;
+  catalogue: StepFacts[];
+  dataset: Dataset;
+  document: PipelineDocument;
+  /** The image the strip shows. */
+  image: ImageRow | undefined;
+  /** The sheet has its labels; until then the strip waits, unless a slider is held. */
+  ready: boolean;
+}
+
 /** The chosen step's parameters, built from its description in the catalogue. */
-export function StepPanel({ step, facts }: { step: PipelineStep | undefined; facts: StepFacts | undefined }) {
+export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, document, image, ready }: Props) {
+  const focus = useView((view) => view.focus);
+  const facts = catalogue.find((each) => each.step === step?.step);
   if (!step || !facts) {
     return (
       <Box p={4} color="fg.muted">
@@ -17,7 +33,8 @@ export function StepPanel({ step, facts }: { step: PipelineStep | undefined; fac
   const common = ["probability", "scope"];
   const own = facts.parameters.filter((parameter) => !common.includes(parameter.name) && matters(parameter, step));
   const shared = facts.parameters.filter((parameter) => common.includes(parameter.name));
-  const reset = () => changeStep(step.id, Object.fromEntries(facts.parameters.map((parameter) => [parameter.name, parameter.default])));
+  const stripped = own.find((parameter) => focus?.step === step.id && focus.parameter === parameter.name && hasStrip(parameter));
+  const strip = stripped ?? own.find(hasStrip);
   return (
     <Box as="section" aria-label={`Step ${sayName(step.step)}`} px={4} py={3} overflowY="auto" height="100%">
       <Flex align="center" gap={2}>
@@ -36,31 +53,98 @@ export function StepPanel({ step, facts }: { step: PipelineStep | undefined; fac
       <Text color="fg.muted" fontSize="12.5px" mt={1} mb={4}>
         {facts.meaning}
       </Text>
+      {strip && image !== undefined && step.step !== "junction" && (
+        <RangeStrip
+          key={`${step.id}-${strip.name}`}
+          dataset={dataset}
+          document={document}
+          image={image}
+          step={step}
+          parameter={strip}
+          ready={ready}
+        />
+      )}
       <Flex direction="column" gap={5} opacity={step.enabled ? 1 : 0.55}>
         {[...own, ...shared].map((parameter) => (
-          <Control
+          <StepControl
             key={`${step.id}-${parameter.name}`}
+            id={step.id}
             parameter={parameter}
+            catalogue={catalogue}
             value={step[parameter.name]}
-            change={(value) => changeStep(step.id, { [parameter.name]: value })}
           />
         ))}
       </Flex>
-      <Flex mt={6} gap={2}>
-        <Button colorPalette="gray" size="xs" variant="outline" onClick={reset}>
-          <RotateCcw size={13} /> Defaults
-        </Button>
-        <IconButton
-          colorPalette="gray"
-          size="xs"
-          variant="outline"
-          aria-label="Take this step out"
-          title="Take this step out (Delete)"
-          onClick={() => removeStep(step.id)}
-        >
-          <Trash2 size={13} />
-        </IconButton>
-      </Flex>
+      <Actions id={step.id} facts={facts} />
     </Box>
   );
+});
+
+/** What can be done with a step as a whole. */
+const Actions = memo(function Actions({ id, facts }: { id: string; facts: StepFacts }) {
+  const solo = useView((view) => view.solo);
+  const reset = () => changeStep(id, Object.fromEntries(facts.parameters.map((parameter) => [parameter.name, parameter.default])));
+  return (
+    <Flex mt={6} gap={2}>
+      <Button colorPalette="gray" size="xs" variant="outline" onClick={reset}>
+        <RotateCcw size={13} /> Defaults
+      </Button>
+      <Button
+        colorPalette={solo === id ? "amber" : "gray"}
+        size="xs"
+        variant="outline"
+        aria-pressed={solo === id}
+        title="Only this step, for looking (S)"
+        onClick={() => useView.setState({ solo: solo === id ? null : id })}
+      >
+        <Focus size={13} /> Solo
+      </Button>
+      <IconButton
+        colorPalette="gray"
+        size="xs"
+        variant="outline"
+        aria-label="Duplicate this step"
+        title="Duplicate this step (D)"
+        onClick={() => useView.setState({ selected: duplicateStep(id) })}
+      >
+        <CopyPlus size={13} />
+      </IconButton>
+      <IconButton
+        colorPalette="gray"
+        size="xs"
+        variant="outline"
+        aria-label="Take this step out"
+        title="Take this step out (Delete)"
+        onClick={() => removeStep(id)}
+      >
+        <Trash2 size={13} />
+      </IconButton>
+    </Flex>
+  );
+});
+
+interface ControlProps {
+  /** The step's. */
+  id: string;
+  parameter: Parameter;
+  catalogue: StepFacts[];
+  value: unknown;
 }
+
+const StepControl = memo(function StepControl({ id, parameter, catalogue, value }: ControlProps) {
+  const focus = () => useView.setState({ focus: { step: id, parameter: parameter.name } });
+  return (
+    <div onFocusCapture={focus} onPointerDownCapture={focus}>
+      <Control
+        parameter={parameter}
+        catalogue={catalogue}
+        value={value}
+        change={(value) => {
+          useView.setState({ held: null });
+          changeStep(id, { [parameter.name]: value });
+        }}
+        hold={(values) => useView.setState({ held: { step: id, parameter: parameter.name, values } })}
+      />
+    </div>
+  );
+});

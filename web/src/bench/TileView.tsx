@@ -1,9 +1,10 @@
-import { Box, Text } from "@chakra-ui/react";
-import { useEffect, useState } from "react";
-import type { Dataset, LabelObject, Tile } from "../api/client";
+import { memo, useCallback, useEffect, useState } from "react";
+import type { Dataset, ImageRow, LabelObject, Tile } from "../api/client";
 import { useView } from "../state/view";
+import { LabelMap } from "./LabelMap";
 import { Overlay } from "./Overlay";
 import { percent } from "./values";
+import "./tiles.css";
 
 const WIDTHS = [160, 240, 320, 480, 640, 960, 1280, 1920];
 
@@ -13,8 +14,16 @@ export function pictureWidth(width: number): number {
   return WIDTHS.find((kept) => kept >= wanted) ?? 1920;
 }
 
+/** Boxes that grew by more than this when they were turned are marked. */
+const LOOSE = 1.3;
+
+/** How long a picture that did not arrive is left alone before it is asked for once more. */
+const RETRY_MS = 800;
+
 interface Shown {
   picture: string;
+  /** Where its label map is. */
+  map?: string | undefined;
   width: number;
   height: number;
   objects: LabelObject[];
@@ -24,52 +33,94 @@ interface Props extends Shown {
   row: number;
   label: string;
   tileWidth: number;
-  dataset: Dataset;
+  dataset: Pick<Dataset, "classes" | "lines"> & { map_classes?: string[] };
   /** True while an answer for newer settings is awaited. */
   stale: boolean;
   children?: React.ReactNode;
 }
 
+/** Each change of the page costs about as much as drawing ten tiles: those that arrive within this time change together. */
+const TOGETHER_MS = 50;
+
+let coming: (() => void)[] = [];
+let lastShown = 0;
+
+/** Show what has come with the next frame, or a little later if something was shown just now. */
+function showSoon(show: () => void): void {
+  if (!coming.length) setTimeout(() => requestAnimationFrame(showAll), Math.max(0, lastShown + TOGETHER_MS - performance.now()));
+  coming.push(show);
+}
+
+function showAll(): void {
+  const all = coming;
+  coming = [];
+  for (const each of all) each();
+  lastShown = performance.now();
+}
+
 /** One tile: picture and labels change together, once the picture is there; until then the old ones dim. */
-export function TileView({ row, label, tileWidth, dataset, stale, picture, width, height, objects, children }: Props) {
+export const TileView = memo(function TileView({
+  row,
+  label,
+  tileWidth,
+  dataset,
+  stale,
+  picture,
+  map,
+  width,
+  height,
+  objects,
+  children,
+}: Props) {
   const [shown, setShown] = useState<Shown | null>(null);
   const [failed, setFailed] = useState(false);
+  const point = useCallback(
+    (object: string | null) => {
+      const before = useView.getState().lit;
+      if (object !== (before?.row === row ? before.object : null)) useView.setState({ lit: object === null ? null : { row, object } });
+    },
+    [row],
+  );
   const layers = useView((view) => view.layers);
   const lit = useView((view) => (view.lit?.row === row ? view.lit.object : null));
   useEffect(() => {
     let wanted = true;
     const image = new Image();
-    image.src = picture;
-    image.decode().then(
-      () => {
-        if (!wanted) return;
-        setFailed(false);
-        setShown({ picture, width, height, objects });
-      },
-      () => wanted && setFailed(true),
-    );
+    const show = () => {
+      if (!wanted) return;
+      setFailed(false);
+      setShown({ picture, map, width, height, objects });
+    };
+    const load = (triesLeft: number) => {
+      if (!wanted) return;
+      image.src = picture;
+      image.decode().then(
+        () => showSoon(show),
+        () => {
+          if (triesLeft) setTimeout(() => load(triesLeft - 1), RETRY_MS);
+          else if (wanted) setFailed(true);
+        },
+      );
+    };
+    load(1);
     return () => {
       wanted = false;
       if (!image.complete) image.src = "";
     };
-  }, [picture, width, height, objects]);
+  }, [picture, map, width, height, objects]);
   const size = shown ?? { width, height };
   const fresh = !stale && shown?.picture === picture;
   return (
-    <Box
-      as="figure"
+    <figure
+      className="tile"
       aria-label={label}
       data-fresh={fresh}
-      position="relative"
-      width={`${tileWidth}px`}
-      flex="none"
-      bg="bg.sunken"
-      overflow="hidden"
-      style={{ aspectRatio: `${size.width} / ${size.height}` }}
+      style={{ width: tileWidth, aspectRatio: `${size.width} / ${size.height}` }}
     >
       {shown && (
-        <Box position="absolute" inset={0} opacity={fresh ? 1 : 0.55} transition="opacity 120ms">
-          <img src={shown.picture} alt="" draggable={false} style={{ width: "100%", height: "100%", display: "block" }} />
+        <div className="tile-picture">
+          <img src={shown.picture} alt="" draggable={false} />
+          {layers.masks && shown.map && dataset.map_classes && <LabelMap address={shown.map} names={dataset.map_classes} />}
           <Overlay
             width={shown.width}
             height={shown.height}
@@ -79,17 +130,47 @@ export function TileView({ row, label, tileWidth, dataset, stale, picture, width
             lines={dataset.lines}
             layers={layers}
             lit={lit}
-            onPoint={(object) => useView.setState({ lit: object === null ? null : { row, object } })}
+            onPoint={point}
           />
           {children}
-        </Box>
+        </div>
       )}
-      {failed && (
-        <Text position="absolute" inset={0} p={2} fontSize="12px" color="loss">
-          This picture did not arrive.
-        </Text>
-      )}
-    </Box>
+      {failed && <p className="tile-trouble">This picture did not arrive.</p>}
+    </figure>
+  );
+});
+
+type Common = Pick<Props, "tileWidth" | "dataset" | "children"> & { label?: string };
+
+/** A source image as a tile, with its own labels. */
+export function SourceTile({ image, label = image.key, ...common }: Common & { image: ImageRow }) {
+  return (
+    <TileView
+      {...common}
+      row={image.id}
+      label={label}
+      stale={false}
+      picture={`/api/pictures/${image.sha256}/${pictureWidth(common.tileWidth)}.jpg`}
+      map={`/api/images/${image.id}/map.png`}
+      width={image.width}
+      height={image.height}
+      objects={image.objects_json as LabelObject[]}
+    />
+  );
+}
+
+/** A variant as a tile; `row`: the image it is made from. */
+export function VariantTile({ tile, stale = false, ...common }: Common & { tile: Tile; row: number; label: string; stale?: boolean }) {
+  return (
+    <TileView
+      {...common}
+      stale={stale}
+      picture={`${tile.address}/${pictureWidth(common.tileWidth)}.jpg`}
+      map={`${tile.address}/map.png`}
+      width={tile.width}
+      height={tile.height}
+      objects={tile.objects as LabelObject[]}
+    />
   );
 }
 
@@ -97,20 +178,18 @@ export function TileView({ row, label, tileWidth, dataset, stale, picture, width
 export function Marks({ tile, stepNames }: { tile: Tile; stepNames: Map<string, string> }) {
   const lost = tile.trace.objects.dropped;
   const blank = tile.trace.blank_share;
-  if (!lost.length && blank < 0.1) return null;
+  const loose = tile.loose >= LOOSE;
+  if (!lost.length && blank < 0.1 && !loose) return null;
   const reasons = [...new Set(lost.map((fate) => `${fate.reason} (${stepNames.get(fate.step) ?? fate.step})`))].join("; ");
   return (
-    <Box position="absolute" right="3px" bottom="3px" display="flex" gap="3px" fontSize="10.5px" fontWeight={600} lineHeight="15px">
+    <div className="tile-marks">
       {lost.length > 0 && (
-        <Box title={reasons} bg="black/70" color="#ff9d66" px="4px" borderRadius="2px">
+        <span className="tile-lost" title={reasons}>
           {lost.length} lost
-        </Box>
+        </span>
       )}
-      {blank >= 0.1 && (
-        <Box title="share of the picture that no source pixel reached" bg="black/70" color="#ffffff" px="4px" borderRadius="2px">
-          {percent(blank, 0)} blank
-        </Box>
-      )}
-    </Box>
+      {loose && <span title={`a box without an outline is ${tile.loose.toFixed(1)} times as large as its object`}>loose</span>}
+      {blank >= 0.1 && <span title="share of the picture that no source pixel reached">{percent(blank, 0)} blank</span>}
+    </div>
   );
 }

@@ -1,11 +1,23 @@
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useState } from "react";
+import { useStore } from "zustand";
 import { api, type PipelineDocument, Refusal, type Revision, take } from "../api/client";
-import { openDocument, useDraft } from "../state/draft";
+import { keepDraft, openDocument, useDraft } from "../state/draft";
 
 const QUIET_MS = 900;
+const AGAIN_MS = 5000;
+
+const OPEN = "varlen-open-pipeline";
+
+/** Which pipeline the bench opens next. */
+export function openNext(pipeline: number): void {
+  localStorage.setItem(OPEN, String(pipeline));
+}
+
+const revisionName = (revision: Revision) => `${revision.pipeline}/${revision.number}/${revision.digest}`;
 
 export interface Saving {
+  pipeline: number | null;
   revision: number | null;
   revisionId: number | null;
   state: string;
@@ -15,18 +27,39 @@ export interface Saving {
   keepMine: () => void;
 }
 
-/** Opens the first pipeline and saves every change as a revision; never over someone else's. */
+/** A revision the server has, and the document it was sent as. */
+interface Saved {
+  revision: Revision;
+  document: PipelineDocument;
+}
+
+/** What a save came to, until the next one. */
+type Trouble =
+  | { kind: "none" }
+  | { kind: "changed elsewhere"; message: string }
+  | { kind: "refused"; document: PipelineDocument }
+  | { kind: "no answer" };
+
+const NO_TROUBLE: Trouble = { kind: "none" };
+
+/**
+ * Opens a pipeline and saves every change as a revision; never over someone else's.
+ *
+ * One save at a time: the next stands on the revision that this one makes. What is not saved
+ * yet is kept in the browser, so that going away at once loses nothing.
+ */
 export function useSaving(): Saving {
   const document = useDraft((draft) => draft.document);
-  const [saved, setSaved] = useState<Revision | null>(null);
-  const [state, setState] = useState("");
-  const [conflict, setConflict] = useState<string | null>(null);
-  const savedDocument = useRef<PipelineDocument | null>(null);
+  const history = useStore(useDraft.temporal, ({ pastStates, futureStates }) => pastStates.length + 1000 * futureStates.length);
+  const [saved, setSaved] = useState<Saved | null>(null);
+  const [busy, setBusy] = useState(false);
+  const [trouble, setTrouble] = useState<Trouble>(NO_TROUBLE);
   const opened = useQuery({
     queryKey: ["open-pipeline"],
     queryFn: async () => {
       const pipelines = await take(api.GET("/api/pipelines"));
-      const first = pipelines[0];
+      const wanted = Number(localStorage.getItem(OPEN));
+      const first = pipelines.find((pipeline) => pipeline.id === wanted) ?? pipelines[0];
       if (!first) throw new Refusal("There is no pipeline yet.", [], 404);
       return take(api.GET("/api/pipelines/{id}", { params: { path: { id: first.id } } }));
     },
@@ -34,47 +67,67 @@ export function useSaving(): Saving {
     gcTime: 0,
   });
   const adopt = useCallback((revision: Revision) => {
-    setSaved(revision);
-    setConflict(null);
-    const next = revision.document as unknown as PipelineDocument;
-    savedDocument.current = next;
-    openDocument(next);
+    const theirs = revision.document as unknown as PipelineDocument;
+    openDocument(theirs, revisionName(revision));
+    setSaved({ revision, document: theirs });
+    setTrouble(NO_TROUBLE);
   }, []);
   useEffect(() => {
     if (opened.data) adopt(opened.data);
   }, [opened.data, adopt]);
 
   const save = useCallback(async (pipeline: number, base: number, current: PipelineDocument) => {
-    setState("· saving");
+    setBusy(true);
     try {
       const revision = await take(
         api.POST("/api/pipelines/{id}", { params: { path: { id: pipeline } }, body: { document: { ...current }, base } }),
       );
-      savedDocument.current = current;
-      setSaved(revision);
-      setConflict(null);
-      setState("");
+      setSaved({ revision, document: current });
+      setTrouble(NO_TROUBLE);
     } catch (error) {
-      if (error instanceof Refusal && error.status === 409) setConflict(error.message);
-      setState("· not saved");
+      setTrouble(troubleOf(error, current));
+    } finally {
+      setBusy(false);
     }
   }, []);
 
+  const unsaved = saved !== null && document !== saved.document;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: kept anew when the document or what can be undone has changed
   useEffect(() => {
-    if (!document || !saved || conflict || document === savedDocument.current) return;
-    const timer = setTimeout(() => void save(saved.pipeline, saved.number, document), QUIET_MS);
+    if (saved) keepDraft(revisionName(saved.revision), unsaved);
+  }, [saved, unsaved, document, history]);
+
+  useEffect(() => {
+    if (!document || !saved || !unsaved || busy || trouble.kind === "changed elsewhere") return;
+    if (trouble.kind === "refused" && trouble.document === document) return; // it would be refused again
+    const { pipeline, number } = saved.revision;
+    const timer = setTimeout(() => void save(pipeline, number, document), trouble.kind === "no answer" ? AGAIN_MS : QUIET_MS);
     return () => clearTimeout(timer);
-  }, [document, saved, conflict, save]);
+  }, [document, saved, unsaved, busy, trouble, save]);
 
   const latest = async () =>
-    saved ? take(api.GET("/api/pipelines/{id}", { params: { path: { id: saved.pipeline } } })) : Promise.reject(new Error("nothing open"));
+    saved
+      ? take(api.GET("/api/pipelines/{id}", { params: { path: { id: saved.revision.pipeline } } }))
+      : Promise.reject(new Error("nothing open"));
   return {
-    revision: saved?.number ?? null,
-    revisionId: saved?.id ?? null,
-    state,
+    pipeline: saved?.revision.pipeline ?? null,
+    revision: saved?.revision.number ?? null,
+    revisionId: saved?.revision.id ?? null,
+    state: stateOf(unsaved, busy, trouble),
     openError: opened.error,
-    conflict,
+    conflict: trouble.kind === "changed elsewhere" ? trouble.message : null,
     takeTheirs: () => void latest().then(adopt),
     keepMine: () => void latest().then((theirs) => document && save(theirs.pipeline, theirs.number, document)),
   };
+}
+
+function troubleOf(error: unknown, document: PipelineDocument): Trouble {
+  if (!(error instanceof Refusal) || error.status === 0) return { kind: "no answer" };
+  return error.status === 409 ? { kind: "changed elsewhere", message: error.message } : { kind: "refused", document };
+}
+
+function stateOf(unsaved: boolean, busy: boolean, trouble: Trouble): string {
+  if (busy) return "· saving";
+  if (!unsaved) return "";
+  return trouble.kind === "none" ? "· about to be saved" : "· not saved";
 }

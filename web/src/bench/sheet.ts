@@ -1,5 +1,18 @@
-import { type Query, useQueries } from "@tanstack/react-query";
-import { api, type PipelineDocument, type Tile, take } from "../api/client";
+import { type Query, useQueries, useQueryClient } from "@tanstack/react-query";
+import { useMemo, useRef } from "react";
+import type { PipelineDocument, Tile } from "../api/client";
+import { askForRow, type SheetRow } from "./asking";
+
+const texts = new WeakMap<object, string>();
+
+/** A document as it stands in the key of a query: written once, as keys are compared with every change of the page. */
+export function textOf(document: object): string {
+  const known = texts.get(document);
+  if (known !== undefined) return known;
+  const text = JSON.stringify(document);
+  texts.set(document, text);
+  return text;
+}
 
 /** Show the last answer while a newer one is on its way, but never another dataset's. */
 export function keepOf(dataset: number) {
@@ -10,29 +23,69 @@ export function keepOf(dataset: number) {
 interface SheetState {
   /** Tiles by image. */
   tiles: Map<number, Tile[]>;
+  /** Images whose tiles are of an earlier pipeline. */
+  late: ReadonlySet<number>;
   runs: string[][];
   stale: boolean;
   complete: boolean;
   error: Error | null;
 }
 
-/** The sheet's labels and traces, asked for row by row: the first row need not wait for the last. */
-export function useSheet(dataset: number, images: number[] | undefined, variants: number, document: PipelineDocument): SheetState {
+/** The rows a person can see, and how many more are laid out on either side. */
+export interface Sight {
+  first: number;
+  last: number;
+}
+
+export const AROUND = 4;
+
+/**
+ * The sheet's labels and traces, kept row by row: the rows in sight first, their neighbours
+ * once those are there, the others when they come into sight.
+ */
+export function useSheet(
+  dataset: number,
+  images: number[] | undefined,
+  variants: number,
+  document: PipelineDocument,
+  sight: Sight,
+): SheetState {
+  const client = useQueryClient();
+  const all = images ?? [];
+  const begin = Math.max(0, sight.first - AROUND);
+  const near = all.slice(begin, sight.last + 1 + AROUND);
+  const key = (image: number) => ["sheet", dataset, image, variants, textOf(document)];
+  const there = all.slice(sight.first, sight.last + 1).every((image) => client.getQueryData(key(image)) !== undefined);
   const rows = useQueries({
-    queries: (images ?? []).map((image) => ({
-      queryKey: ["sheet", dataset, image, variants, document],
-      queryFn: ({ signal }: { signal: AbortSignal }) =>
-        take(api.POST("/api/sheet", { body: { dataset, document: { ...document }, images: [image], variants }, signal })),
-      placeholderData: keepOf(dataset),
+    queries: near.map((image, place) => ({
+      queryKey: key(image),
+      enabled: there || (begin + place >= sight.first && begin + place <= sight.last),
+      queryFn: ({ signal }: { signal: AbortSignal }) => askForRow({ dataset, document, variants }, image, signal),
       staleTime: Number.POSITIVE_INFINITY,
       retry: false,
     })),
   });
+  // The last answer for each image on the sheet: shown, dimmed, until there is a newer one.
+  const kept = useRef(new Map<number, SheetRow>());
+  kept.current = mapOf(all, (image, place) => rows[place - begin]?.data ?? kept.current.get(image));
+  const found = (rows.find((row) => row.data)?.data ?? kept.current.get(near[0] ?? -1))?.runs;
+  const runs = useMemo(() => found?.map((run) => run.steps) ?? [], [found]);
   return {
-    tiles: new Map(rows.flatMap((row) => row.data?.rows.map(({ image, tiles }) => [image, tiles] as const) ?? [])),
-    runs: rows.find((row) => row.data)?.data?.runs.map((run) => run.steps) ?? [],
+    tiles: mapOf(near, (image) => kept.current.get(image)?.tiles),
+    late: new Set(near.filter((_, place) => !rows[place]?.data)),
+    runs,
     stale: rows.some((row) => row.isFetching),
-    complete: rows.length > 0 && rows.every((row) => row.isSuccess && !row.isPlaceholderData),
+    complete: rows.length > 0 && rows.every((row) => row.isSuccess),
     error: rows.find((row) => row.error)?.error ?? null,
   };
+}
+
+/** What there is for each image. */
+function mapOf<T>(images: number[], find: (image: number, place: number) => T | undefined): Map<number, T> {
+  const found = new Map<number, T>();
+  images.forEach((image, place) => {
+    const value = find(image, place);
+    if (value !== undefined) found.set(image, value);
+  });
+  return found;
 }

@@ -22,20 +22,35 @@ export function sayStep(step: PipelineStep, facts: StepFacts | undefined): strin
     case "rotate":
       return `${sayRange(span("degrees"), "degrees")}${step.frame === "keep" ? `, ${edgesWord(step.edges)}` : `, ${step.frame}`}`;
     case "resize":
-      return `${step.width_px}×${step.height_px} ${step.fit}`;
+      return ["longest", "shortest"].includes(String(step.fit))
+        ? `${step.fit} ${step.width_px} px`
+        : `${step.width_px}×${step.height_px} ${step.fit}`;
     case "color_jitter":
       return `light ${sayRange(span("brightness_factor"), "×")}`;
+    case "junction": {
+      const branches = step.branches as { weight: number; steps: PipelineStep[] }[];
+      return branches.map((branch) => branch.steps.map((each) => sayName(each.step)).join("+") || "straight").join(" | ");
+    }
+    case "pad":
+      return step.multiple_px ? `to × ${step.multiple_px} px` : `${step.width_px ?? "·"}×${step.height_px ?? "·"} px`;
+    case "normalize":
+      return step.mean ? "by hand" : "from the dataset";
+    case "grayscale":
+      return `${step.channels} channel${step.channels === 1 ? "" : "s"}`;
     case "crop":
-      return step.mode === "window"
-        ? `${step.width_px}×${step.height_px} px`
-        : step.mode === "centre"
-          ? `centre ${short(Number(step.fraction) * 100)} %`
-          : `${sayRange(span("area_fraction").map((value) => value * 100) as [number, number], "")} % of area`;
+      return step.mode === "around_object"
+        ? "around an object"
+        : step.mode === "window"
+          ? `${step.width_px}×${step.height_px} px`
+          : step.mode === "centre"
+            ? `centre ${short(Number(step.fraction) * 100)} %`
+            : `${sayRange(span("area_fraction").map((value) => value * 100) as [number, number], "")} % of area`;
   }
   const first = facts?.parameters.find((parameter) => !["probability", "scope"].includes(parameter.name) && matters(parameter, step));
   if (!first) return "";
   const value = step[first.name];
-  return Array.isArray(value) && first.control === "span" ? sayRange(value as [number, number], first.unit) : String(value);
+  const said = Array.isArray(value) && first.control === "span" ? sayRange(value as [number, number], first.unit) : String(value);
+  return step.within === "objects" ? `${said}, in objects` : said;
 }
 
 function edgesWord(edges: unknown): string {

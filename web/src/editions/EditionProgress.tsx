@@ -1,9 +1,11 @@
 import { Box, Button, Flex, Progress, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download } from "lucide-react";
+import { Link } from "react-router";
 import { api, type Edition, take } from "../api/client";
 import { sayCounts, saySeconds } from "../bench/LedgerBar";
 import { Refused } from "../shell/Refused";
+import { RemoveEdition } from "./RemoveEdition";
 
 const UNDER_WAY = ["waiting", "writing"];
 const EVERY_MS = 500;
@@ -20,22 +22,53 @@ export function EditionProgress({ id }: { id: number }) {
     mutationFn: () => take(api.POST("/api/editions/{id}/cancel", { params: { path: { id } } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["edition", id] }),
   });
+  const goOn = useMutation({
+    mutationFn: (leaveOut: boolean) =>
+      take(api.POST("/api/editions/{id}/resume", { params: { path: { id } }, body: { leave_out: leaveOut } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["edition", id] }),
+  });
   if (query.error) return <Refused error={query.error} />;
   const edition = query.data as Edition | undefined;
   if (!edition) return <Text color="fg.muted">…</Text>;
-  return <EditionState edition={edition} cancel={() => cancel.mutate()} />;
+  return <EditionState edition={edition} cancel={() => cancel.mutate()} goOn={(leaveOut) => goOn.mutate(leaveOut)} />;
 }
 
-export function EditionState({ edition, cancel }: { edition: Edition; cancel: () => void }) {
+interface StateProps {
+  edition: Edition;
+  cancel: () => void;
+  goOn: (leaveOut: boolean) => void;
+}
+
+function EditionState({ edition, cancel, goOn }: StateProps) {
   const left = edition.rate ? (edition.total - edition.done) / edition.rate : null;
-  if (edition.state === "failed") {
+  if (edition.state === "failed" || edition.state === "stopped") {
     return (
       <Refused error={new Error(edition.message)}>
-        <Text color="fg.muted">Nothing was left behind. Mend the cause and make the edition again.</Text>
+        <Text color="fg.muted">
+          Stopped after {edition.done} of {edition.total} images, which are kept. Mend the cause and go on, or go on without what can't be
+          made.
+        </Text>
+        <Flex gap={2} mt={2} wrap="wrap">
+          <Button size="xs" variant="outline" onClick={() => goOn(false)}>
+            Go on
+          </Button>
+          <Button size="xs" variant="outline" onClick={() => goOn(true)}>
+            Go on without
+          </Button>
+          <Button size="xs" variant="ghost" colorPalette="gray" onClick={cancel}>
+            Give up
+          </Button>
+        </Flex>
       </Refused>
     );
   }
-  if (edition.state === "cancelled") return <Text color="fg.muted">Cancelled; nothing was left behind.</Text>;
+  if (edition.state === "cancelled")
+    return (
+      <Flex align="center" gap={4}>
+        <Text color="fg.muted">Cancelled; nothing was left behind.</Text>
+        <RemoveEdition edition={edition} />
+      </Flex>
+    );
   if (edition.state === "done") {
     const counts = edition.counts as Record<string, { images: number; objects: number }>;
     return (
@@ -51,6 +84,9 @@ export function EditionState({ edition, cancel }: { edition: Edition; cancel: ()
             <a href={`/api/editions/${edition.id}/download`} download>
               <Download size={14} /> Download zip
             </a>
+          </Button>
+          <Button asChild size="sm" variant="outline" flex="none">
+            <Link to={`/editions/${edition.id}`}>Look at it</Link>
           </Button>
           <Text color="fg.muted" fontSize="12px" overflowWrap="anywhere" minWidth={0}>
             on this machine in {edition.path}

@@ -1,5 +1,6 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { api, take } from "../api/client";
 import { Refused } from "../shell/Refused";
 import { ViewTools } from "../shell/ViewTools";
@@ -23,9 +24,11 @@ export function Editions() {
         {editions.data?.map((edition) => (
           <Flex key={edition.id} as="article" aria-label={edition.name} gap={8} py={5} borderBottomWidth="1px">
             <Box width="320px" flex="none">
-              <Text fontWeight={650} fontSize="15px">
-                {edition.name}
-              </Text>
+              <Link to={`/editions/${edition.id}`}>
+                <Text fontWeight={650} fontSize="15px" _hover={{ textDecoration: "underline" }}>
+                  {edition.name}
+                </Text>
+              </Link>
               <Text color="fg.muted" mt={1}>
                 {edition.dataset_name} through {edition.pipeline_name}
               </Text>

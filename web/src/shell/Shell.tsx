@@ -6,8 +6,10 @@ import { toggleTheme } from "./theme-choice";
 
 const VIEWS = [
   { to: "/", name: "Bench" },
+  { to: "/pipelines", name: "Pipelines" },
   { to: "/datasets", name: "Datasets" },
   { to: "/editions", name: "Editions" },
+  { to: "/trials", name: "Trials" },
 ];
 
 /** The frame of every view: the name, the views, and what belongs to all of them. */
@@ -20,7 +22,7 @@ export function Shell() {
         </Text>
         <Flex as="nav" aria-label="Views" gap={1} height="100%">
           {VIEWS.map(({ to, name }) => (
-            <NavLink key={to} to={to} end style={{ height: "100%" }}>
+            <NavLink key={to} to={to} end={to === "/"} style={{ height: "100%" }}>
               {({ isActive }) => (
                 <Flex
                   align="center"

@@ -1,6 +1,7 @@
-import { CloseButton, Dialog, Flex, IconButton, Kbd, Portal, Text } from "@chakra-ui/react";
+import { Flex, IconButton, Kbd, Text } from "@chakra-ui/react";
 import { CircleHelp } from "lucide-react";
 import { useEffect, useState } from "react";
+import { Framed } from "./Framed";
 import { isTyping } from "./keys";
 
 const SHORTCUTS: [string, string][] = [
@@ -8,7 +9,11 @@ const SHORTCUTS: [string, string][] = [
   ["Shift + ← →", "move the chosen stop along the rail"],
   ["Space on a stop", "pick it up, ← → to carry it, Space to set it down"],
   ["X", "switch the chosen step off or on"],
+  ["D", "duplicate the chosen step"],
+  ["S", "only the chosen step, for looking; again for all"],
   ["Delete", "take the chosen step out"],
+  ["Enter on a tile", "all that happened to it; ← → ↑ ↓ walk along the sheet"],
+  ["F", "forecast"],
   ["A", "add a step"],
   ["R", "reshuffle: a new seed"],
   ["Ctrl + Z, Ctrl + Shift + Z", "undo, redo"],
@@ -27,7 +32,7 @@ export function ShortcutSheet() {
     return () => window.removeEventListener("keydown", listen);
   }, []);
   return (
-    <Dialog.Root open={open} onOpenChange={(change) => setOpen(change.open)} size="sm">
+    <>
       <IconButton
         colorPalette="gray"
         aria-label="Keyboard shortcuts"
@@ -38,29 +43,20 @@ export function ShortcutSheet() {
       >
         <CircleHelp size={16} />
       </IconButton>
-      <Portal>
-        <Dialog.Backdrop />
-        <Dialog.Positioner>
-          <Dialog.Content>
-            <Dialog.Header>
-              <Dialog.Title>Keyboard</Dialog.Title>
-            </Dialog.Header>
-            <Dialog.Body display="flex" flexDirection="column" gap={2} pb={6}>
-              {SHORTCUTS.map(([keys, what]) => (
-                <Flex key={keys} gap={4} align="baseline">
-                  <Kbd width="190px" flex="none">
-                    {keys}
-                  </Kbd>
-                  <Text>{what}</Text>
-                </Flex>
-              ))}
-            </Dialog.Body>
-            <Dialog.CloseTrigger asChild>
-              <CloseButton colorPalette="gray" size="sm" />
-            </Dialog.CloseTrigger>
-          </Dialog.Content>
-        </Dialog.Positioner>
-      </Portal>
-    </Dialog.Root>
+      {open && (
+        <Framed title="Keyboard" size="sm" close={() => setOpen(false)}>
+          <Flex direction="column" gap={2}>
+            {SHORTCUTS.map(([keys, what]) => (
+              <Flex key={keys} gap={4} align="baseline">
+                <Kbd width="190px" flex="none">
+                  {keys}
+                </Kbd>
+                <Text>{what}</Text>
+              </Flex>
+            ))}
+          </Flex>
+        </Framed>
+      )}
+    </>
   );
 }

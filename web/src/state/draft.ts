@@ -1,6 +1,6 @@
 import { temporal } from "zundo";
 import { create } from "zustand";
-import type { PipelineDocument, PipelineStep, StepFacts } from "../api/client";
+import type { Branch, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
 
 /** The pipeline being edited. Every change goes through here, so every change can be undone. */
 interface Draft {
@@ -22,10 +22,54 @@ export const useDraft = create<Draft>()(
   ),
 );
 
-/** Take up a document from the server; not something to be undone. */
-export function openDocument(document: PipelineDocument): void {
-  useDraft.setState({ document });
+const KEPT = "varlen-undo";
+const KEPT_STATES = 40;
+
+/** What outlives a reload of the page: the steps back and forth, and the pipeline itself as long as the server has not got it. */
+interface Kept {
+  /** The revision that all of this stands on. */
+  name: string;
+  past: PipelineDocument[];
+  future: PipelineDocument[];
+  unsaved: PipelineDocument | null;
+}
+
+/** Take up a document from the server, with what was kept of this revision: unsaved changes, and what could be undone and done again. */
+export function openDocument(document: PipelineDocument, name = ""): void {
+  const kept = keptBefore();
+  const mine = kept?.name === name ? kept : null;
+  useDraft.setState({ document: mine?.unsaved ?? document });
   useDraft.temporal.getState().clear();
+  if (mine) {
+    const states = (documents: PipelineDocument[]) => documents.map((each) => ({ document: each }));
+    useDraft.temporal.setState({ pastStates: states(mine.past), futureStates: states(mine.future) });
+  }
+}
+
+/** Keep for the next load of the page what can be undone, and the pipeline itself while it is `unsaved`; `name` is the revision it stands on. */
+export function keepDraft(name: string, unsaved: boolean): void {
+  const { pastStates, futureStates } = useDraft.temporal.getState();
+  const documents = (states: { document?: PipelineDocument | null }[]) =>
+    states.slice(-KEPT_STATES).flatMap((state) => state.document ?? []);
+  const kept: Kept = {
+    name,
+    past: documents(pastStates),
+    future: documents(futureStates),
+    unsaved: unsaved ? useDraft.getState().document : null,
+  };
+  try {
+    sessionStorage.setItem(KEPT, JSON.stringify(kept));
+  } catch {
+    sessionStorage.removeItem(KEPT); // no room: then it can't be undone after a reload
+  }
+}
+
+function keptBefore(): Kept | null {
+  try {
+    return JSON.parse(sessionStorage.getItem(KEPT) ?? "null");
+  } catch {
+    return null;
+  }
 }
 
 export const undo = () => useDraft.temporal.getState().undo();
@@ -40,6 +84,23 @@ export function changeStep(id: string, values: Record<string, unknown>): void {
 
 export function removeStep(id: string): void {
   useDraft.getState().change((document) => ({ ...document, steps: document.steps.filter((step) => step.id !== id) }));
+}
+
+/** A copy of a step right after it, under an id of its own. Returns the id. */
+export function duplicateStep(id: string): string {
+  const document = useDraft.getState().document;
+  const place = document?.steps.findIndex((step) => step.id === id) ?? -1;
+  const step = document?.steps[place];
+  if (!document || !step) return id;
+  const taken = new Set(idsOf(document.steps));
+  const copied = (old: PipelineStep): PipelineStep => ({
+    ...structuredClone(old),
+    id: freshId(old.id, taken, old.id.replace(/_\d+$/, "")),
+    ...(old.branches ? { branches: (old.branches as Branch[]).map((branch) => ({ ...branch, steps: branch.steps.map(copied) })) } : {}),
+  });
+  const copy = copied(step);
+  useDraft.getState().change((current) => ({ ...current, steps: current.steps.toSpliced(place + 1, 0, copy) }));
+  return copy.id;
 }
 
 /** Put the step at `from` to the place `to`. */
@@ -58,12 +119,7 @@ const LATE = ["texture", "fit"];
 
 /** Add a step with its defaults: before the last resize, unless it is one for the finished size. Returns its id. */
 export function addStep(facts: StepFacts): string {
-  const document = useDraft.getState().document;
-  const taken = new Set(document?.steps.map((step) => step.id));
-  let id = facts.step;
-  for (let number = 2; taken.has(id); number++) id = `${facts.step}_${number}`;
-  const values = Object.fromEntries(facts.parameters.map((parameter) => [parameter.name, parameter.default]));
-  const step = { id, step: facts.step, enabled: true, ...values } as PipelineStep;
+  const step = newStep(facts);
   useDraft.getState().change((current) => {
     const steps = [...current.steps];
     const resize = steps.findLastIndex((other) => other.step === "resize");
@@ -71,5 +127,26 @@ export function addStep(facts: StepFacts): string {
     steps.splice(place, 0, step);
     return { ...current, steps };
   });
-  return id;
+  return step.id;
+}
+
+/** A step with its defaults and an id that no other step of the pipeline has, not yet in it. */
+export function newStep(facts: StepFacts): PipelineStep {
+  const taken = new Set(idsOf(useDraft.getState().document?.steps ?? []));
+  const id = freshId(facts.step, taken);
+  const values = Object.fromEntries(facts.parameters.map((parameter) => [parameter.name, parameter.default]));
+  return { id, step: facts.step, enabled: true, ...values } as PipelineStep;
+}
+
+/** The name, or its stem with a number where it is taken; from then on it is taken itself. */
+function freshId(name: string, taken: Set<string>, stem = name): string {
+  let made = name;
+  for (let number = 2; taken.has(made); number++) made = `${stem}_${number}`;
+  taken.add(made);
+  return made;
+}
+
+/** The ids of steps and of those in the branches below them. */
+function idsOf(steps: PipelineStep[]): string[] {
+  return steps.flatMap((step) => [step.id, ...((step.branches ?? []) as Branch[]).flatMap((branch) => idsOf(branch.steps))]);
 }

@@ -1,7 +1,16 @@
 import { create } from "zustand";
+import { persist } from "zustand/middleware";
+import type { PipelineDocument } from "../api/client";
 
 export type Layer = "boxes" | "polygons" | "masks" | "keypoints" | "names";
-export type Pick = "spread" | "smallest" | "most" | "random";
+export type Pick = "spread" | "smallest" | "most" | "random" | "pinned";
+
+/** A draw to keep an eye on while editing. */
+export interface Pinned {
+  dataset: number;
+  image: number;
+  variant: number;
+}
 
 /** What is looked at and how; nothing here changes the pipeline. */
 interface View {
@@ -9,21 +18,63 @@ interface View {
   layers: Record<Layer, boolean>;
   pick: Pick;
   turn: number;
+  /** How many images are on the sheet. */
+  rows: number;
   variants: number;
   tileWidth: number;
   lit: { row: number; object: string } | null;
   edition: { variants: number; originals: boolean };
+  /** The parameter whose strip is shown, and its ends while a slider is dragged. */
+  focus: { step: string; parameter: string } | null;
+  held: { step: string; parameter: string; values: number[] } | null;
+  pins: Pinned[];
+  /** The variant that is looked at large. */
+  large: { image: number; variant: number } | null;
+  /** Only this step happens, for looking; the pipeline stays as it is. */
+  solo: string | null;
+  /** What the sheet is held against. */
+  against: Against | null;
 }
 
-export const useView = create<View>()(() => ({
+/** Another pipeline, or another revision of this one. */
+export interface Against {
+  name: string;
+  document: PipelineDocument;
+}
+
+const BEGINNING: View = {
   selected: null,
   layers: { boxes: true, polygons: true, masks: true, keypoints: true, names: false },
   pick: "spread",
   turn: 0,
+  rows: 6,
   variants: 4,
   tileWidth: 176,
   lit: null,
   edition: { variants: 3, originals: true },
-}));
+  focus: null,
+  held: null,
+  pins: [],
+  large: null,
+  solo: null,
+  against: null,
+};
+
+/** How the sheet is laid out, what is pinned and what it is held against outlive a visit; what is pointed at does not. */
+export const useView = create<View>()(
+  persist(() => BEGINNING, {
+    name: "varlen-view",
+    partialize: ({ pick, rows, variants, tileWidth, layers, pins, against, edition }) => ({
+      pick,
+      rows,
+      variants,
+      tileWidth,
+      layers,
+      pins,
+      against,
+      edition,
+    }),
+  }),
+);
 
 export const LAYERS: Layer[] = ["boxes", "polygons", "masks", "keypoints", "names"];

@@ -1,26 +1,33 @@
-import { Box, Flex, SegmentGroup, Text } from "@chakra-ui/react";
-import type { Parameter } from "../../api/client";
+import { Box, Flex, NativeSelect, SegmentGroup, Switch, Text } from "@chakra-ui/react";
+import type { Parameter, StepFacts } from "../../api/client";
 import { sayParameter } from "../values";
+import { BranchesControl } from "./BranchesControl";
 import { ColorControl } from "./ColorControl";
+import { EdgePicture } from "./EdgePicture";
+import { LevelsControl } from "./LevelsControl";
 import { NumberField } from "./NumberField";
 import { RangeControl } from "./RangeControl";
+import { SeveralControl } from "./SeveralControl";
 
 interface Props {
   parameter: Parameter;
+  catalogue: StepFacts[];
   value: unknown;
   change: (value: unknown) => void;
+  hold?: ((values: number[]) => void) | undefined;
 }
 
 /** One parameter's control, chosen by what the catalogue says of it. */
 export function Control(props: Props) {
   const { parameter } = props;
-  const name = parameter.name === "scope" ? "applies to" : sayParameter(parameter);
   return (
-    <Box role="group" aria-label={name}>
+    <Box role="group" aria-label={name(parameter)}>
       <Flex justify="space-between" align="baseline" gap={3} mb={1.5} title={parameter.meaning}>
-        <Text fontWeight={550}>{name}</Text>
+        <Text fontWeight={550} whiteSpace="nowrap">
+          {name(parameter)}
+        </Text>
         <Text fontSize="12px" color="fg.muted" truncate>
-          {parameter.unit === name ? parameter.meaning : parameter.unit}
+          {parameter.unit === name(parameter) ? parameter.meaning : parameter.unit}
         </Text>
       </Flex>
       <Body {...props} />
@@ -28,10 +35,12 @@ export function Control(props: Props) {
   );
 }
 
-function Body({ parameter, value, change }: Props) {
+const name = (parameter: Parameter) => (parameter.name === "scope" ? "applies to" : sayParameter(parameter));
+
+function Body({ parameter, catalogue, value, change, hold }: Props) {
   switch (parameter.control) {
     case "span":
-      return <RangeControl parameter={parameter} value={value as [number, number]} change={change} />;
+      return <RangeControl parameter={parameter} value={value as [number, number]} change={change} hold={hold} />;
     case "number":
     case "probability":
       return <RangeControl parameter={parameter} value={value as number} change={change} />;
@@ -39,6 +48,20 @@ function Body({ parameter, value, change }: Props) {
       return <WholeControl parameter={parameter} value={value as number | null} change={change} />;
     case "color":
       return <ColorControl value={value as [number, number, number]} name={parameter.meaning} change={change} />;
+    case "several":
+      return <SeveralControl options={(parameter.options ?? []).map(Number)} value={value as number[]} change={change} />;
+    case "levels":
+      return <LevelsControl parameter={parameter} value={value as number[] | null} change={change} />;
+    case "branches":
+      return <BranchesControl value={value as never} catalogue={catalogue} change={change} />;
+    case "switch":
+      return (
+        <Switch.Root size="sm" checked={Boolean(value)} onCheckedChange={({ checked }) => change(checked)}>
+          <Switch.HiddenInput aria-label={name(parameter)} />
+          <Switch.Control />
+          <Switch.Label fontWeight={400}>{value ? "yes" : "no"}</Switch.Label>
+        </Switch.Root>
+      );
     case "scope":
       return (
         <Choice
@@ -50,31 +73,82 @@ function Body({ parameter, value, change }: Props) {
           change={change}
         />
       );
-    default:
-      return (
+    default: {
+      const options = parameter.options ?? [];
+      // Words stay words, numbers become numbers again.
+      const typed = (chosen: string) => (typeof parameter.default === "number" ? Number(chosen) : chosen);
+      return options.join("").length > 26 ? (
+        <LongChoice value={String(value)} label={name(parameter)} options={options} change={(chosen) => change(typed(chosen))} />
+      ) : (
         <Choice
           value={String(value)}
-          options={(parameter.options ?? []).map((option) => ({ value: option, label: option }))}
-          change={change}
+          options={options.map((option) => ({ value: option, label: option }))}
+          edges={parameter.edges ?? false}
+          change={(chosen) => change(typed(chosen))}
         />
       );
+    }
   }
 }
 
 function Choice({
   value,
   options,
+  edges = false,
   change,
 }: {
   value: string;
   options: { value: string; label: string }[];
+  /** The options are kinds of edges, each of which has a picture. */
+  edges?: boolean;
   change: (value: string) => void;
 }) {
   return (
     <SegmentGroup.Root size="sm" width="100%" value={value} onValueChange={(details) => details.value && change(details.value)}>
       <SegmentGroup.Indicator bg="amber.muted" borderWidth="1px" borderColor="amber.border" boxShadow="none" />
-      <SegmentGroup.Items items={options} flex="1" justifyContent="center" px={1} />
+      <SegmentGroup.Items
+        items={edges ? options.map(({ value, label }) => ({ value, label: <Edge name={label} edges={value} /> })) : options}
+        flex="1"
+        {...(edges ? { height: "auto" } : {})}
+        justifyContent="center"
+        px={1}
+      />
     </SegmentGroup.Root>
+  );
+}
+
+function Edge({ name, edges }: { name: string; edges: string }) {
+  return (
+    <Flex as="span" direction="column" align="center" gap={1} py={1}>
+      <EdgePicture edges={edges} />
+      {name}
+    </Flex>
+  );
+}
+
+/** More words than fit side by side. */
+function LongChoice({
+  value,
+  label,
+  options,
+  change,
+}: {
+  value: string;
+  label: string;
+  options: string[];
+  change: (value: string) => void;
+}) {
+  return (
+    <NativeSelect.Root size="sm">
+      <NativeSelect.Field aria-label={label} value={value} onChange={(event) => change(event.target.value)}>
+        {options.map((option) => (
+          <option key={option} value={option}>
+            {option.replaceAll("_", " ")}
+          </option>
+        ))}
+      </NativeSelect.Field>
+      <NativeSelect.Indicator />
+    </NativeSelect.Root>
   );
 }
 

@@ -10,13 +10,15 @@ interface Props {
   /** A range for two ends, a number for one. */
   value: [number, number] | number;
   change: (value: [number, number] | number) => void;
+  /** The ends while they are dragged. */
+  hold?: ((values: number[]) => void) | undefined;
 }
 
 /** A slider with one or two ends and a number field for each; the slider shows the useful part of the range. */
-export function RangeControl({ parameter, value, change }: Props) {
+export function RangeControl({ parameter, value, change, hold }: Props) {
   const values = Array.isArray(value) ? value : [value];
   const [left, right] = parameter.slider ?? [parameter.low ?? 0, parameter.high ?? 1];
-  const scale = makeScale(left ?? 0, right ?? 1, parameter.log ?? false);
+  const scale = makeScale(left ?? 0, right ?? 1, parameter.log ?? false, parameter.whole ?? false);
   const [held, setHeld] = useState(values);
   const key = values.join();
   // biome-ignore lint/correctness/useExhaustiveDependencies: `key` stands for the values
@@ -30,6 +32,7 @@ export function RangeControl({ parameter, value, change }: Props) {
       value={held[end] ?? 0}
       low={end === 1 ? (values[0] ?? 0) : (parameter.low ?? 0)}
       high={end === 0 && values.length === 2 ? (values[1] ?? 1) : (parameter.high ?? 1)}
+      whole={parameter.whole ?? false}
       change={(typed) => typed !== null && send(values.map((old, place) => (place === end ? typed : old)))}
     />
   );
@@ -41,7 +44,11 @@ export function RangeControl({ parameter, value, change }: Props) {
         max={STEPS}
         value={held.map(scale.toPlace)}
         aria-label={ends.map((_, end) => label(end))}
-        onValueChange={(details) => setHeld(details.value.map((place, end) => keep(held[end] ?? 0, place, scale)))}
+        onValueChange={(details) => {
+          const next = details.value.map((place, end) => keep(held[end] ?? 0, place, scale));
+          setHeld(next);
+          hold?.(next);
+        }}
         onValueChangeEnd={(details) => send(details.value.map((place, end) => keep(held[end] ?? 0, place, scale)))}
       >
         <Slider.Control>
@@ -68,13 +75,13 @@ interface Scale {
 }
 
 /** Between values and slider places; factors are spread by their logarithm, so that halving and doubling look alike. */
-function makeScale(left: number, right: number, log: boolean): Scale {
+function makeScale(left: number, right: number, log: boolean, whole: boolean): Scale {
   const forth = log ? Math.log : (value: number) => value;
   const back = log ? Math.exp : (value: number) => value;
   const [a, b] = [forth(left), forth(right)];
   return {
     toPlace: (value) => Math.round(Math.min(1, Math.max(0, (forth(Math.max(value, log ? 1e-6 : -1e12)) - a) / (b - a))) * STEPS),
-    toValue: (place) => tidy(back(a + ((b - a) * place) / STEPS), right - left),
+    toValue: (place) => tidy(back(a + ((b - a) * place) / STEPS), right - left, whole),
   };
 }
 
@@ -83,6 +90,6 @@ function keep(old: number, place: number, scale: Scale): number {
   return scale.toPlace(old) === place ? old : scale.toValue(place);
 }
 
-function tidy(value: number, width: number): number {
-  return Number(value.toFixed(width >= 20 ? 1 : 2));
+function tidy(value: number, width: number, whole: boolean): number {
+  return Number(value.toFixed(whole ? 0 : width >= 20 ? 1 : width >= 1 ? 2 : 3));
 }

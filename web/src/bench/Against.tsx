@@ -1,0 +1,123 @@
+import { Button, Flex, NativeSelect, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { X } from "lucide-react";
+import { memo } from "react";
+import { api, type PipelineDocument, type Schemas, take } from "../api/client";
+import { useView } from "../state/view";
+import type { AgainstTiles } from "./looking";
+import { textOf } from "./sheet";
+import { sayName } from "./values";
+
+/** Hold the sheet against another pipeline, or an earlier revision of this one. */
+export const AgainstChoice = memo(function AgainstChoice({ pipeline }: { pipeline: number | null }) {
+  const against = useView((view) => view.against);
+  const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
+  const revisions = useQuery({
+    queryKey: ["revisions", pipeline],
+    queryFn: () => take(api.GET("/api/pipelines/{id}/revisions", { params: { path: { id: pipeline ?? 0 } } })),
+    enabled: pipeline !== null,
+  });
+  const choose = async (value: string) => {
+    const [kind, id] = value.split(":");
+    if (kind === "revision") {
+      const found = revisions.data?.find((revision) => revision.id === Number(id));
+      if (found) hold(`revision ${found.number}${found.name ? `, ${found.name}` : ""}`, found.document);
+    } else if (kind === "pipeline") {
+      const found = await take(api.GET("/api/pipelines/{id}", { params: { path: { id: Number(id) } } }));
+      hold(String(found.document.name), found.document);
+    } else useView.setState({ against: null });
+  };
+  return (
+    <NativeSelect.Root size="xs" width="100px" flex="none">
+      <NativeSelect.Field
+        aria-label="Against"
+        value={against ? "kept" : ""}
+        onFocus={() => void revisions.refetch()}
+        onChange={(event) => void choose(event.target.value)}
+      >
+        <option value="">{against ? "against none" : "against …"}</option>
+        {against && <option value="kept">against {against.name}</option>}
+        <optgroup label="earlier revisions">
+          {revisions.data?.slice(1).map((revision) => (
+            <option key={revision.id} value={`revision:${revision.id}`}>
+              {revision.number} {revision.name || revision.changes.map((change) => sayChange(change)).join(", ")}
+            </option>
+          ))}
+        </optgroup>
+        <optgroup label="other pipelines">
+          {pipelines.data
+            ?.filter((each) => each.id !== pipeline)
+            .map((each) => (
+              <option key={each.id} value={`pipeline:${each.id}`}>
+                {each.name}
+              </option>
+            ))}
+        </optgroup>
+      </NativeSelect.Field>
+      <NativeSelect.Indicator />
+    </NativeSelect.Root>
+  );
+});
+
+function hold(name: string, document: unknown): void {
+  useView.setState({ against: { name, document: document as PipelineDocument } });
+}
+
+type Difference = Schemas["Difference"];
+
+/** A difference in a few words: “rotate changed”. */
+export function sayChange(change: Difference): string {
+  return change.kind === "pipeline" || change.kind === "moved"
+    ? (change.lines[0] ?? change.kind)
+    : `${sayName(change.name)} ${change.kind}`;
+}
+
+/** What differs between the bench's pipeline (above in each row) and the other (below). */
+export function AgainstLine({ against, document }: { against: AgainstTiles; document: PipelineDocument }) {
+  // The same seed for both, so that only the steps differ.
+  const found = useQuery({
+    queryKey: ["compare", textOf(against.document), textOf(document)],
+    queryFn: () => take(api.POST("/api/compare", { body: { before: { ...against.document }, after: { ...document } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  });
+  return (
+    <Flex
+      as="section"
+      aria-label="What differs"
+      align="flex-start"
+      gap={4}
+      px={4}
+      py={1.5}
+      fontSize="12.5px"
+      borderTopWidth="1px"
+      borderBottomWidth="1px"
+      maxHeight="92px"
+      overflowY="auto"
+    >
+      <Text flex="none" fontWeight={600}>
+        below: {against.name}
+      </Text>
+      <Flex gap={4} wrap="wrap" flex="1">
+        {found.data?.length === 0 && <Text color="fg.muted">Nothing differs.</Text>}
+        {found.data?.map((change) => (
+          <Text key={`${change.kind}-${change.step}`} color="fg.muted">
+            <Text as="span" color="fg">
+              {change.kind === "moved" ? "order" : sayName(change.name)} {["added", "removed"].includes(change.kind) ? change.kind : ""}
+            </Text>{" "}
+            {change.kind === "added" ? "" : change.lines.join(", ")}
+          </Text>
+        ))}
+      </Flex>
+      <Button
+        size="2xs"
+        variant="ghost"
+        colorPalette="gray"
+        aria-label="Stop comparing"
+        onClick={() => useView.setState({ against: null })}
+      >
+        <X size={13} />
+      </Button>
+    </Flex>
+  );
+}

@@ -1,0 +1,74 @@
+import { Box, Button, Flex, Popover, Portal, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Dataset, type PipelineDocument, take } from "../api/client";
+import { useView } from "../state/view";
+import { keepOf, textOf } from "./sheet";
+
+const KEPT = "varlen-dismissed-notes";
+
+function dismissedBefore(): string[] {
+  try {
+    return JSON.parse(localStorage.getItem(KEPT) ?? "[]");
+  } catch {
+    return [];
+  }
+}
+
+/** What is allowed here but seldom meant: one quiet line, opened when wanted, each note dismissed for good. */
+export function Notes({ dataset, document, ready }: { dataset: Dataset; document: PipelineDocument; ready: boolean }) {
+  const [dismissed, setDismissed] = useState(dismissedBefore);
+  const found = useQuery({
+    queryKey: ["notes", dataset.id, dataset.digest, dataset.marks, textOf(document)],
+    queryFn: ({ signal }) => take(api.POST("/api/notes", { body: { dataset: dataset.id, document: { ...document } }, signal })),
+    enabled: ready,
+    placeholderData: keepOf(dataset.id),
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  });
+  const name = (kind: string, step: string) => `${dataset.id}/${document.name}/${step}/${kind}`;
+  const notes = (found.data ?? []).filter((note) => !dismissed.includes(name(note.kind, note.step)));
+  if (!notes.length) return null;
+  const dismiss = (kind: string, step: string) => {
+    const next = [...dismissed, name(kind, step)].slice(-200);
+    localStorage.setItem(KEPT, JSON.stringify(next));
+    setDismissed(next);
+  };
+  return (
+    <Popover.Root positioning={{ placement: "bottom-start" }} size="sm">
+      <Popover.Trigger asChild>
+        <Button size="xs" variant="ghost" colorPalette="gray" color="fg.muted" fontWeight={500} px={2} flex="none">
+          {notes.length} {notes.length === 1 ? "note" : "notes"}
+        </Button>
+      </Popover.Trigger>
+      <Portal>
+        <Popover.Positioner>
+          <Popover.Content width="420px" aria-label="Notes on this pipeline">
+            <Popover.Body p={3}>
+              {notes.map((note) => (
+                <Flex key={`${note.kind}-${note.step}`} gap={3} py={2} borderBottomWidth="1px" _last={{ borderBottomWidth: 0 }}>
+                  <Box flex="1">
+                    <Text fontWeight={550}>{note.says}</Text>
+                    <Text color="fg.muted" fontSize="12.5px">
+                      {note.why}
+                    </Text>
+                  </Box>
+                  <Flex direction="column" gap={1}>
+                    {note.step && (
+                      <Button size="2xs" variant="outline" onClick={() => useView.setState({ selected: note.step })}>
+                        Show
+                      </Button>
+                    )}
+                    <Button size="2xs" variant="ghost" colorPalette="gray" onClick={() => dismiss(note.kind, note.step)}>
+                      Dismiss
+                    </Button>
+                  </Flex>
+                </Flex>
+              ))}
+            </Popover.Body>
+          </Popover.Content>
+        </Popover.Positioner>
+      </Portal>
+    </Popover.Root>
+  );
+}

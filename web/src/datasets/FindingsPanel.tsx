@@ -1,0 +1,124 @@
+import { Box, Button, Flex, Text } from "@chakra-ui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Undo2 } from "lucide-react";
+import { api, type Finding, take } from "../api/client";
+import { Refused } from "../shell/Refused";
+
+/** What the remedies are called on their buttons. */
+const REMEDIES: Record<string, string> = {
+  "leave-out": "Leave out",
+  "clip-box": "Clip to the picture",
+  "drop-object": "Drop",
+};
+
+/** Pictures with these can't be shown: they were not brought in. */
+const NOT_HERE = ["missing-file", "damaged-file", "size-disagrees"];
+const NO_PLACE = [
+  "missing-file",
+  "unknown-class",
+  "bad-label",
+  "class-unused",
+  "class-missing-in-split",
+  "boxes-are-fractions",
+  "boxes-are-centres",
+];
+
+interface Props {
+  id: number;
+  /** Pictures are still being decoded; more may be found. */
+  examining: boolean;
+  shown: string | undefined;
+  show: (finding: string | undefined) => void;
+}
+
+/** What looks wrong in a dataset, why it matters, and what can be done; every change can be taken back. */
+export function FindingsPanel({ id, examining, shown, show }: Props) {
+  const client = useQueryClient();
+  const path = { params: { path: { id } } };
+  const found = useQuery({ queryKey: ["findings", id, examining], queryFn: () => take(api.GET("/api/datasets/{id}/findings", path)) });
+  const settled = () =>
+    Promise.all(["findings", "overview", "datasets", "rows"].map((name) => client.invalidateQueries({ queryKey: [name] })));
+  const mend = useMutation({
+    mutationFn: (finding: string) => take(api.POST("/api/datasets/{id}/edits", { ...path, body: { finding } })),
+    onSuccess: settled,
+  });
+  const undo = useMutation({ mutationFn: () => take(api.DELETE("/api/datasets/{id}/edits", path)), onSuccess: settled });
+  if (found.error) return <Refused error={found.error} />;
+  if (!found.data) return null;
+  const { findings, edits } = found.data;
+  const changes = edits.reduce((sum, edit) => sum + edit.count, 0);
+  return (
+    <Box as="section" aria-label="Findings" px={4} py={3}>
+      <Flex align="center" justify="space-between" minHeight="28px">
+        <Text as="h2" fontWeight={650} fontSize="16px">
+          Findings
+        </Text>
+        {changes > 0 && (
+          <Button size="xs" variant="outline" onClick={() => undo.mutate()} loading={undo.isPending}>
+            <Undo2 size={13} /> Take back the last
+          </Button>
+        )}
+      </Flex>
+      <Text fontSize="12.5px" color="fg.muted" mt={1} role="status">
+        {examining && "Pictures are still being decoded; more may be found. "}
+        {findings.length === 0
+          ? "Every file could be read, and nothing looks wrong."
+          : changes > 0
+            ? `${changes} ${changes === 1 ? "change" : "changes"} to labels and splits; the files stay as they are.`
+            : "Found when the dataset was brought in."}
+      </Text>
+      {(mend.error ?? undo.error) && <Refused error={mend.error ?? undo.error} />}
+      {findings.map((finding) => (
+        <Item
+          key={finding.kind}
+          finding={finding}
+          on={shown === finding.kind}
+          show={() => show(shown === finding.kind ? undefined : finding.kind)}
+          mend={() => mend.mutate(finding.kind)}
+          busy={mend.isPending && mend.variables === finding.kind}
+        />
+      ))}
+    </Box>
+  );
+}
+
+function Item({ finding, on, show, mend, busy }: { finding: Finding; on: boolean; show: () => void; mend: () => void; busy: boolean }) {
+  const remedy = REMEDIES[finding.edit];
+  const here = !NOT_HERE.includes(finding.kind);
+  return (
+    <Box as="article" aria-label={finding.kind.replaceAll("-", " ")} py={3} borderBottomWidth="1px">
+      <Flex gap={2} align="baseline">
+        <Text fontWeight={600} flex="1">
+          {finding.kind.replaceAll("-", " ")}
+        </Text>
+        <Text fontSize="12px" color={finding.severity === "error" ? "loss" : "fg.muted"}>
+          {finding.severity}
+        </Text>
+        <Text fontWeight={600} minWidth="24px" textAlign="right">
+          {finding.count}
+        </Text>
+      </Flex>
+      <Text fontSize="13px" color="fg.muted">
+        {finding.why}
+      </Text>
+      <Text fontSize="12px" mt={1} truncate title={finding.examples.join("\n")}>
+        {finding.examples[0]}
+      </Text>
+      <Flex gap={2} mt={2} align="center">
+        {here && !NO_PLACE.includes(finding.kind) && (
+          <Button size="xs" variant="outline" aria-pressed={on} onClick={show}>
+            {on ? "Show all" : "Show"}
+          </Button>
+        )}
+        {here && remedy && !finding.mended && (
+          <Button size="xs" variant="outline" onClick={mend} loading={busy}>
+            {remedy}
+          </Button>
+        )}
+        <Text fontSize="12px" color="fg.muted">
+          {finding.mended ? "mended" : here ? (remedy ? "" : finding.remedy) : "left out when the dataset was brought in"}
+        </Text>
+      </Flex>
+    </Box>
+  );
+}

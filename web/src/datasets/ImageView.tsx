@@ -1,0 +1,136 @@
+import { Box, Button, CloseButton, Flex, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { ChevronLeft, ChevronRight } from "lucide-react";
+import { api, type Dataset, type ImageRow, type LabelObject, take } from "../api/client";
+import { sayBytes, saySplit } from "../bench/LedgerBar";
+import { objectName } from "../bench/outlines";
+import { SourceTile } from "../bench/TileView";
+import { Large } from "../shell/Large";
+import { useRoom } from "../shell/room";
+import { useView } from "../state/view";
+import { classColor } from "../theme";
+
+interface Props {
+  dataset: Dataset;
+  image: ImageRow;
+  place: number;
+  total: number;
+  go: (place: number) => void;
+  close: () => void;
+}
+
+/** One image large, its objects and its file beside it; arrow keys walk along the wall. */
+export function ImageView({ dataset, image, place, total, go, close }: Props) {
+  const [frame, room] = useRoom();
+  const lit = useView((view) => (view.lit?.row === image.id ? view.lit.object : null));
+  const facts = useQuery({
+    queryKey: ["image", image.id, dataset.digest],
+    queryFn: () => take(api.GET("/api/images/{id}", { params: { path: { id: image.id } } })),
+  });
+  const width = Math.max(80, Math.floor(Math.min(room.width, (room.height * image.width) / image.height)));
+  const objects = image.objects_json as LabelObject[];
+  const found = facts.data;
+  const lines: [string, string][] = found
+    ? [
+        ["file", `${found.format}, ${found.mode}, ${found.bits} bit, ${sayBytes(found.bytes ?? 0)}`],
+        ["stored", `${found.width} × ${found.height} px${found.orientation !== 1 ? `, EXIF orientation ${found.orientation}` : ""}`],
+        ["split", saySplit(image.split)],
+        ...(image.group ? ([["group", image.group]] as [string, string][]) : []),
+        ...(image.classes?.length ? ([["classes", image.classes.join(", ")]] as [string, string][]) : []),
+        ...found.exif.map(({ name, value }) => [name, value] as [string, string]),
+      ]
+    : [];
+  return (
+    <Large
+      name={image.key}
+      close={close}
+      keys={(event) => {
+        if (event.key === "ArrowLeft" && place > 0) go(place - 1);
+        if (event.key === "ArrowRight" && place < total - 1) go(place + 1);
+      }}
+    >
+      <Flex direction="column" flex="1" minWidth={0} p={4} gap={3}>
+        <Flex align="center" gap={2}>
+          <Button size="xs" variant="outline" aria-label="The image before" disabled={place === 0} onClick={() => go(place - 1)}>
+            <ChevronLeft size={14} />
+          </Button>
+          <Button size="xs" variant="outline" aria-label="The next image" disabled={place >= total - 1} onClick={() => go(place + 1)}>
+            <ChevronRight size={14} />
+          </Button>
+          <Text fontWeight={600} truncate title={image.key}>
+            {image.key}
+          </Text>
+          <Text color="fg.muted" whiteSpace="nowrap">
+            {place + 1} of {total}
+          </Text>
+          <CloseButton size="sm" ml="auto" aria-label="Back to the wall" onClick={close} />
+        </Flex>
+        <Flex ref={frame} flex="1" minHeight={0} align="flex-start" justify="center">
+          <SourceTile image={image} tileWidth={width} dataset={dataset} />
+        </Flex>
+      </Flex>
+      <Box width="250px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4}>
+        <Text as="h2" fontSize="12px" color="fg.muted" mb={1}>
+          {objects.length} {objects.length === 1 ? "object" : "objects"}
+        </Text>
+        {objects.map((object) => (
+          <Flex
+            key={objectName(object)}
+            gap={2}
+            align="center"
+            fontSize="13px"
+            px={1}
+            py="2px"
+            borderRadius="3px"
+            bg={lit === objectName(object) ? "bg.emphasized" : undefined}
+            onPointerEnter={() => useView.setState({ lit: { row: image.id, object: objectName(object) } })}
+            onPointerLeave={() => useView.setState({ lit: null })}
+            title={`id ${object.id}${found ? sayFindings(found.findings, object.id) : ""}`}
+          >
+            <Box width="8px" height="8px" flex="none" style={{ background: classColor(dataset.classes, object.class) }} />
+            <Text truncate flex="1">
+              {object.class}
+              {object.crowd && " (crowd)"}
+            </Text>
+            <Text color="fg.muted" whiteSpace="nowrap">
+              {sides(object)}
+            </Text>
+          </Flex>
+        ))}
+        {found && found.findings.length > 0 && (
+          <>
+            <Text as="h2" fontSize="12px" color="fg.muted" mt={5} mb={1}>
+              findings
+            </Text>
+            {[...new Set(found.findings.map((each) => each.kind))].map((kind) => (
+              <Text key={kind} fontSize="13px" color="loss">
+                {kind.replaceAll("-", " ")}
+              </Text>
+            ))}
+          </>
+        )}
+        <Text as="h2" fontSize="12px" color="fg.muted" mt={5} mb={1}>
+          facts
+        </Text>
+        {lines.map(([name, value]) => (
+          <Flex key={name} fontSize="13px" gap={2} py="1px">
+            <Text color="fg.muted" width="74px" flex="none" truncate title={name}>
+              {name}
+            </Text>
+            <Text overflowWrap="anywhere">{value}</Text>
+          </Flex>
+        ))}
+      </Box>
+    </Large>
+  );
+}
+
+function sides(object: LabelObject): string {
+  const [x0 = 0, y0 = 0, x1 = 0, y1 = 0] = object.box;
+  return `${Math.round(x1 - x0)} × ${Math.round(y1 - y0)}`;
+}
+
+function sayFindings(findings: { kind: string; object: string }[], id: string): string {
+  const kinds = findings.filter((each) => each.object === id).map((each) => each.kind.replaceAll("-", " "));
+  return kinds.length ? `: ${kinds.join(", ")}` : "";
+}

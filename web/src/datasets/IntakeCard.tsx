@@ -1,0 +1,367 @@
+import { Box, Button, Flex, Input, NativeSelect, Progress, Text } from "@chakra-ui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { ArrowDown, ArrowUp } from "lucide-react";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, type LabelObject, take } from "../api/client";
+import { NumberField } from "../bench/controls/NumberField";
+import { sayCounts } from "../bench/LedgerBar";
+import { Overlay } from "../bench/Overlay";
+import { Choose } from "../shell/Choose";
+import { Refused } from "../shell/Refused";
+import { type Intake, type Recognised, recogniseAs } from "./intake";
+
+/** Formats that are read, and how each says where a box is. */
+const FORMATS: Record<string, { name: string; boxes: string }> = {
+  coco: { name: "COCO", boxes: "Boxes read as left, top, width, height in pixels" },
+  voc: { name: "Pascal VOC", boxes: "Boxes read as first and last pixel, counted from 1" },
+  yolo: { name: "YOLO", boxes: "Boxes read as centre and size, in shares of the picture" },
+  "mask-pairs": { name: "mask pairs", boxes: "Each pixel's level is its class" },
+  "class-folders": { name: "class folders", boxes: "The folder's name is the image's class" },
+};
+const RUNNING = ["waiting", "reading"];
+const LAYERS = { boxes: true, names: true, polygons: true, masks: true, keypoints: true };
+const EXAMPLE_WIDTH = 400;
+
+interface ClassChoice {
+  from: string;
+  to: string;
+  labels: number;
+}
+
+/** What was recognised, the choices that change its meaning, and then how far it has come in. */
+export function IntakeCard({ first, close }: { first: Intake; close: () => void }) {
+  const client = useQueryClient();
+  const [started, setStarted] = useState(false);
+  const watched = useQuery({
+    queryKey: ["intake", first.id],
+    queryFn: async () => {
+      const found = await take(api.GET("/api/intakes/{id}", { params: { path: { id: first.id } } }));
+      if (found.state === "done") await client.invalidateQueries({ queryKey: ["datasets"] });
+      return found;
+    },
+    enabled: started,
+    refetchInterval: ({ state }) => (!state.data || RUNNING.includes(state.data.state ?? "") ? 300 : false),
+  });
+  const cancel = useMutation({
+    mutationFn: () => take(api.DELETE("/api/intakes/{id}", { params: { path: { id: first.id } } })),
+    onSuccess: () => (started ? client.invalidateQueries({ queryKey: ["intake", first.id] }) : close()),
+  });
+  const intake = started ? (watched.data ?? first) : first;
+  return (
+    <Box as="section" aria-label="What was recognised" borderWidth="1px" borderRadius="4px" px={4} py={4} mb={6} maxWidth="1010px">
+      {started ? (
+        <Arriving intake={intake} cancel={() => cancel.mutate()} close={close} />
+      ) : (
+        <Chooser intake={first} start={() => setStarted(true)} cancel={() => cancel.mutate()} />
+      )}
+    </Box>
+  );
+}
+
+function Arriving({ intake, cancel, close }: { intake: Intake; cancel: () => void; close: () => void }) {
+  if (intake.state === "failed")
+    return (
+      <>
+        <Refused error={new Error(intake.message)}>
+          <Text color="fg.muted">Nothing was brought in.</Text>
+        </Refused>
+        <Button size="xs" variant="outline" mt={3} onClick={close}>
+          Bring another in
+        </Button>
+      </>
+    );
+  if (intake.state === "cancelled" || intake.state === "done")
+    return (
+      <Flex align="center" gap={4}>
+        <Text role="status">
+          {intake.state === "cancelled" ? (
+            `${intake.name} was not brought in; nothing of it is here.`
+          ) : (
+            <>
+              {intake.name} is here.{" "}
+              <Link to={`/datasets/${intake.dataset}`} style={{ textDecoration: "underline" }}>
+                Look at it and its findings
+              </Link>
+            </>
+          )}
+        </Text>
+        <Button size="xs" variant="outline" ml="auto" onClick={close}>
+          Bring another in
+        </Button>
+      </Flex>
+    );
+  return (
+    <>
+      <Progress.Root value={intake.done ?? 0} max={Math.max(intake.total ?? 1, 1)} size="sm" aria-label="Images brought in">
+        <Progress.Track bg="bg.emphasized">
+          <Progress.Range bg="amber.solid" />
+        </Progress.Track>
+      </Progress.Root>
+      <Flex mt={2} align="center">
+        <Text role="status">
+          {intake.state === "reading" ? `${intake.done} of ${intake.total} images of ${intake.name}` : "waiting for its turn"}
+        </Text>
+        <Button ml="auto" size="xs" variant="outline" onClick={cancel}>
+          Cancel
+        </Button>
+      </Flex>
+    </>
+  );
+}
+
+function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void; cancel: () => void }) {
+  const [name, setName] = useState(intake.name ?? "");
+  const again = useMutation({ mutationFn: (format: string) => recogniseAs(intake.id, format) });
+  const found = (again.data ?? intake).recognised as Recognised;
+  const [exif, setExif] = useState<"upright" | "stored">("upright");
+  const [splits, setSplits] = useState<"files" | "drawn">("files");
+  const [shares, setShares] = useState({ validation: 10, test: 10, seed: 0 });
+  const [groups, setGroups] = useState("");
+  const [pattern, setPattern] = useState("{group}_*");
+  const [classes, setClasses] = useState<ClassChoice[] | null>(null);
+  const listed = classes ?? found.classes.map((each) => ({ from: each.name, to: each.name, labels: each.labels }));
+  const begin = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/api/intakes/{id}/start", {
+          params: { path: { id: intake.id } },
+          body: {
+            name,
+            form: found.format,
+            exif,
+            splits,
+            shares: [shares.validation / 100, shares.test / 100],
+            seed: shares.seed,
+            groups: groups === "name" ? `name:${pattern}` : groups,
+            ...(classes ? { classes: classes.map((each) => [each.from, each.to.trim()]) } : {}),
+          },
+        }),
+      ),
+    onSuccess: start,
+  });
+  const put = (place: number, to: string) => setClasses(listed.map((each, other) => (other === place ? { ...each, to } : each)));
+  const move = (place: number, by: number) => {
+    const next = [...listed];
+    const [taken] = next.splice(place, 1);
+    if (taken) next.splice(place + by, 0, taken);
+    setClasses(next);
+  };
+  const told = `${found.images.toLocaleString("en")} images${found.exact ? `: ${sayCounts(found.splits)}` : ""}`;
+  return (
+    <Flex gap={6} align="flex-start">
+      <Box flex="none" width={`${EXAMPLE_WIDTH}px`}>
+        <Example id={intake.id} found={found} key={found.format} />
+        <Text fontSize="12.5px" color="fg.muted" mt={2}>
+          {FORMATS[found.format]?.boxes}. Do the labels sit on what they name?
+        </Text>
+      </Box>
+      <Box flex="1" minWidth={0}>
+        <Flex gap={3} align="center" mb={2}>
+          <Input
+            size="sm"
+            fontWeight={650}
+            aria-label="Name of the dataset"
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+          <NativeSelect.Root size="sm" width="170px" flex="none">
+            <NativeSelect.Field
+              aria-label="Format"
+              value={found.format}
+              onChange={(event) => {
+                setClasses(null);
+                again.mutate(event.target.value);
+              }}
+            >
+              {Object.entries(FORMATS).map(([form, { name }]) => (
+                <option key={form} value={form}>
+                  read as {name}
+                </option>
+              ))}
+            </NativeSelect.Field>
+            <NativeSelect.Indicator />
+          </NativeSelect.Root>
+        </Flex>
+        <Text>{told}</Text>
+        {found.keypoints.length > 0 && (
+          <Text fontSize="12.5px" color="fg.muted" truncate title={found.keypoints.join(", ")}>
+            {found.keypoints.length} keypoints: {found.keypoints.join(", ")}
+          </Text>
+        )}
+        {found.label_map.length > 0 && (
+          <Text fontSize="12.5px" color="fg.muted">
+            label maps of {found.label_map.join(", ")}
+          </Text>
+        )}
+        {found.problem_count > 0 && (
+          <Text fontSize="12.5px" color="loss" mt={1} title={found.problems.join("\n")}>
+            {found.problem_count} {found.problem_count === 1 ? "label or file" : "labels or files"} can't be used: {found.problems[0]}
+          </Text>
+        )}
+        <Question name="Splits">
+          <Choose
+            name="Splits"
+            value={splits}
+            options={{ files: "as the files say", drawn: "drawn anew, each class alike" }}
+            change={(value) => setSplits(value as "files" | "drawn")}
+          />
+          {splits === "drawn" && (
+            <Flex gap={2} align="center" mt={1.5} fontSize="12.5px" color="fg.muted" wrap="wrap">
+              <NumberField
+                label="share of validation, %"
+                value={shares.validation}
+                low={0}
+                high={90}
+                width="52px"
+                change={(value) => setShares({ ...shares, validation: value ?? 10 })}
+              />
+              % validation
+              <NumberField
+                label="share of test, %"
+                value={shares.test}
+                low={0}
+                high={90}
+                width="52px"
+                change={(value) => setShares({ ...shares, test: value ?? 10 })}
+              />
+              % test, seed
+              <NumberField
+                label="seed of the split"
+                value={shares.seed}
+                low={0}
+                high={999999}
+                whole
+                width="66px"
+                change={(value) => setShares({ ...shares, seed: value ?? 0 })}
+              />
+              <Text flexBasis="100%">Equal files and images of a group stay together.</Text>
+            </Flex>
+          )}
+        </Question>
+        <Question name="Groups">
+          <Choose
+            name="Groups"
+            value={groups}
+            options={{
+              "": "none, or as the files say",
+              folder: "images of a folder belong together",
+              name: "told from the file's name",
+              ...Object.fromEntries(found.fields.map((field) => [`field:${field}`, `the image's field “${field}”`])),
+            }}
+            change={setGroups}
+          />
+          {groups === "name" && (
+            <Input
+              size="xs"
+              mt={1.5}
+              aria-label="Pattern of file names"
+              title="{group} stands for the group's name, * for anything, # for digits"
+              value={pattern}
+              onChange={(event) => setPattern(event.target.value)}
+            />
+          )}
+        </Question>
+        {found.turned > 0 && (
+          <Question name="Turned pictures">
+            <Choose
+              name="Turned pictures"
+              value={exif}
+              options={{ upright: "labels lie on the upright picture", stored: "labels lie on the picture as stored" }}
+              change={(value) => setExif(value as "upright" | "stored")}
+            />
+            <Text fontSize="12.5px" color="fg.muted" mt={1}>
+              {found.turned} {found.turned === 1 ? "picture has" : "pictures have"} an EXIF orientation; all are set upright.
+            </Text>
+          </Question>
+        )}
+        {listed.length > 0 && (
+          <Question name="Classes">
+            <Box maxHeight="190px" overflowY="auto" as="ol" listStyleType="none" aria-label="Classes">
+              {listed.map((each, place) => (
+                <Flex as="li" key={each.from} align="center" gap={1} mb="3px">
+                  <Input
+                    size="xs"
+                    aria-label={`Name of ${each.from}`}
+                    title="The same name twice makes one class; without a name its objects are left out"
+                    placeholder="left out"
+                    value={each.to}
+                    onChange={(event) => put(place, event.target.value)}
+                  />
+                  <Text fontSize="12px" color="fg.muted" width="62px" flex="none" textAlign="right">
+                    {each.labels} labels
+                  </Text>
+                  <Button size="2xs" variant="ghost" aria-label={`${each.from} up`} disabled={place === 0} onClick={() => move(place, -1)}>
+                    <ArrowUp size={12} />
+                  </Button>
+                  <Button
+                    size="2xs"
+                    variant="ghost"
+                    aria-label={`${each.from} down`}
+                    disabled={place === listed.length - 1}
+                    onClick={() => move(place, 1)}
+                  >
+                    <ArrowDown size={12} />
+                  </Button>
+                </Flex>
+              ))}
+            </Box>
+          </Question>
+        )}
+        {(again.error ?? begin.error) && (
+          <Box mt={3}>
+            <Refused error={again.error ?? begin.error} />
+          </Box>
+        )}
+        <Flex gap={3} mt={5}>
+          <Button
+            size="sm"
+            colorPalette="amber"
+            onClick={() => begin.mutate()}
+            loading={begin.isPending || again.isPending}
+            disabled={!name.trim()}
+          >
+            Bring it in
+          </Button>
+          <Button size="sm" variant="outline" onClick={cancel}>
+            Cancel
+          </Button>
+        </Flex>
+      </Box>
+    </Flex>
+  );
+}
+
+function Example({ id, found }: { id: number; found: Recognised }) {
+  const { width, height, objects, key } = found.example;
+  const [lit, setLit] = useState<string | null>(null);
+  return (
+    <Box as="figure" aria-label={`Example, ${key}`} position="relative" bg="bg.sunken" style={{ aspectRatio: `${width} / ${height}` }}>
+      <img src={`/api/intakes/${id}/example.jpg?${found.format}`} alt="" style={{ width: "100%", height: "100%", display: "block" }} />
+      <Overlay
+        width={width}
+        height={height}
+        zoom={EXAMPLE_WIDTH / width}
+        objects={objects as LabelObject[]}
+        classes={found.classes.map((each) => each.name)}
+        lines={[]}
+        layers={LAYERS}
+        lit={lit}
+        onPoint={setLit}
+      />
+    </Box>
+  );
+}
+
+function Question({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <Flex mt={3} gap={3} align="flex-start">
+      <Text width="104px" flex="none" color="fg.muted" pt="3px">
+        {name}
+      </Text>
+      <Box flex="1" minWidth={0}>
+        {children}
+      </Box>
+    </Flex>
+  );
+}

@@ -1,0 +1,66 @@
+import { Box, Flex, Text } from "@chakra-ui/react";
+import { saySplit } from "../bench/LedgerBar";
+
+interface Props {
+  split: string;
+  mean: number[];
+  std: number[];
+  levels: number[][];
+  range: number[][];
+}
+
+const CHANNELS = ["red", "green", "blue"];
+/** Bright enough on dark and on light; each also has its name beside its numbers. */
+const COLORS = ["#e0705a", "#5aa873", "#5b93d8"];
+
+/** How often each level occurs per channel, and the mean and deviation that go into a normalisation. */
+export function Levels({ split, mean, std, levels, range }: Props) {
+  const most = Math.max(...levels.flat().map(Math.sqrt));
+  const path = (counts: number[]) =>
+    counts.map((count, place) => `${place ? "L" : "M"}${place} ${(40 - (40 * Math.sqrt(count)) / most).toFixed(2)}`).join("");
+  return (
+    <Box>
+      <svg viewBox="0 0 63 40" preserveAspectRatio="none" width="100%" height="56" role="img" aria-label="levels per channel">
+        <title>how often each level occurs, square root</title>
+        {levels.map((counts, channel) => (
+          <path
+            key={CHANNELS[channel]}
+            d={path(counts)}
+            fill="none"
+            stroke={COLORS[channel]}
+            strokeWidth={1.4}
+            vectorEffect="non-scaling-stroke"
+          />
+        ))}
+      </svg>
+      <Flex justify="space-between" fontSize="11.5px" color="fg.muted">
+        <Text>0</Text>
+        <Text>level, {split === "all" ? "all images" : saySplit(split)}</Text>
+        <Text>255</Text>
+      </Flex>
+      <Box as="table" fontSize="12.5px" width="100%" mt={1}>
+        <thead>
+          <tr style={{ opacity: 0.75 }}>
+            <th />
+            <th style={{ textAlign: "right", fontWeight: 400 }}>mean</th>
+            <th style={{ textAlign: "right", fontWeight: 400 }}>deviation</th>
+            <th style={{ textAlign: "right", fontWeight: 400 }}>range</th>
+          </tr>
+        </thead>
+        <tbody>
+          {CHANNELS.map((channel, place) => (
+            <tr key={channel}>
+              <td>
+                <Box as="span" display="inline-block" width="8px" height="8px" mr={1.5} style={{ background: COLORS[place] }} />
+                {channel}
+              </td>
+              <td style={{ textAlign: "right" }}>{mean[place]?.toFixed(2)}</td>
+              <td style={{ textAlign: "right" }}>{std[place]?.toFixed(2)}</td>
+              <td style={{ textAlign: "right" }}>{range[place]?.join("–")}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Box>
+    </Box>
+  );
+}

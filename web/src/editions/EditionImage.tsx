@@ -1,0 +1,79 @@
+import { Box, Button, CloseButton, Flex, Text } from "@chakra-ui/react";
+import { useMutation } from "@tanstack/react-query";
+import { api, type Edition, type EditionRow, take } from "../api/client";
+import { saySplit } from "../bench/LedgerBar";
+import { Command, DrawnSteps, Fates, quoted, TraceTitle } from "../bench/TraceParts";
+import { Large } from "../shell/Large";
+import { Refused } from "../shell/Refused";
+import { useRoom } from "../shell/room";
+import { type Drawn, RowPicture, stepName } from "./EditionWall";
+
+interface Props {
+  edition: Edition;
+  dataset: Drawn;
+  row: EditionRow;
+  walk: (by: number) => void;
+  close: () => void;
+}
+
+/** One image of an edition: what was drawn for it, what became of its objects, and whether it can be made again. */
+export function EditionImage({ edition, dataset, row, walk, close }: Props) {
+  const [frame, room] = useRoom();
+  const width = Math.max(80, Math.floor(Math.min(room.width, (room.height * row.width) / row.height)));
+  const again = useMutation({
+    mutationFn: (number: number) =>
+      take(api.POST("/api/editions/{id}/images/{row}/recreate", { params: { path: { id: edition.id, row: number } } })),
+  });
+  const made = again.variables === row.row ? again : null;
+  return (
+    <Large
+      name={`Image ${row.row} of ${edition.name}`}
+      keys={(event) => {
+        if (event.key === "ArrowRight" || event.key === "ArrowDown") walk(1);
+        if (event.key === "ArrowLeft" || event.key === "ArrowUp") walk(-1);
+      }}
+      close={close}
+    >
+      <Flex direction="column" flex="1" minWidth={0} p={4} gap={3}>
+        <Flex align="center" gap={3}>
+          <Text fontWeight={650} truncate>
+            {row.source}, {row.variant ? `variant ${row.variant}` : "original"}
+          </Text>
+          <Text color="fg.muted" whiteSpace="nowrap">
+            row {row.row} · {saySplit(row.split)} · {row.width} × {row.height} px
+          </Text>
+          <CloseButton size="sm" ml="auto" aria-label="Back to the wall" onClick={close} />
+        </Flex>
+        <Flex ref={frame} flex="1" minHeight={0} justify="center" align="flex-start">
+          <RowPicture row={row} dataset={dataset} width={width} />
+        </Flex>
+      </Flex>
+      <Box width="320px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4} fontSize="13px">
+        <TraceTitle>drawn</TraceTitle>
+        <DrawnSteps trace={row.trace} name={(id) => stepName(edition, id)} />
+        <TraceTitle>objects</TraceTitle>
+        <Fates trace={row.trace} name={(id) => stepName(edition, id)} />
+        <TraceTitle>make it again</TraceTitle>
+        <Flex align="center" gap={3} mb={2}>
+          <Button size="xs" variant="outline" aria-busy={again.isPending} onClick={() => again.mutate(row.row)}>
+            Make it again
+          </Button>
+          <Text role="status">
+            {made?.isPending && "at work"}
+            {made?.data && (made.data.identical ? "identical" : made.data.differences.join("; "))}
+          </Text>
+        </Flex>
+        {made?.error && <Refused error={made.error} />}
+        <Command text={`varlen recreate ${quoted(edition.path)} ${row.row}`} />
+        <TraceTitle>file</TraceTitle>
+        <Text color="fg.muted" overflowWrap="anywhere">
+          {row.file}
+        </Text>
+        <TraceTitle>pixel digest</TraceTitle>
+        <Text fontFamily="mono" fontSize="11.5px" color="fg.muted" overflowWrap="anywhere" data-testid="pixel-digest">
+          {row.pixel_digest}
+        </Text>
+      </Box>
+    </Large>
+  );
+}

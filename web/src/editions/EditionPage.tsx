@@ -1,0 +1,129 @@
+import { Box, Flex, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, type Edition, take } from "../api/client";
+import { inOrder, saySplit } from "../bench/LedgerBar";
+import { Bars, Heading, NarrowPanel } from "../datasets/Facts";
+import { Refused } from "../shell/Refused";
+import { ViewTools } from "../shell/ViewTools";
+import { classColor } from "../theme";
+import { EditionFacts } from "./EditionFacts";
+import { EditionProgress } from "./EditionProgress";
+import { type Drawn, EditionWall, type RowFilter, stepName } from "./EditionWall";
+
+/** One edition: its images, what it is made from, what it holds, and what came of training on it. */
+export function EditionPage() {
+  const id = Number(useParams().id);
+  const [filter, setFilter] = useState<RowFilter>({});
+  const found = useQuery({
+    queryKey: ["edition", id],
+    queryFn: () => take(api.GET("/api/editions/{id}", { params: { path: { id } } })),
+    refetchInterval: ({ state }) => (state.data?.check_state.state === "checking" ? 700 : false),
+  });
+  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  if (found.error) return <Refused error={found.error} />;
+  if (!found.data) return null;
+  const edition = found.data as Edition;
+  const classes = Object.keys(countsOf(edition)[0]?.[1].classes ?? {});
+  const dataset: Drawn = datasets.data?.find((each) => each.id === edition.dataset) ?? { classes, lines: [] };
+  const change = (part: Partial<RowFilter>) => setFilter({ ...filter, ...part });
+  return (
+    <Flex height="100%">
+      <ViewTools>
+        <Text fontWeight={650} truncate>
+          {edition.name}
+        </Text>
+        <Text color="fg.muted" ml={3} whiteSpace="nowrap">
+          edition {edition.id}
+        </Text>
+      </ViewTools>
+      {edition.state === "done" ? (
+        <>
+          <Filters edition={edition} classes={dataset.classes ?? classes} filter={filter} change={change} />
+          <EditionWall edition={edition} dataset={dataset} filter={filter} clear={() => setFilter({})} />
+          <EditionFacts edition={edition} dataset={datasets.data?.find((each) => each.id === edition.dataset)} />
+        </>
+      ) : (
+        <Box p={6} width="520px">
+          <EditionProgress id={edition.id} />
+          <Text mt={6} color="fg.muted">
+            <Link to="/editions">All editions</Link>
+          </Text>
+        </Box>
+      )}
+    </Flex>
+  );
+}
+
+export interface SplitCount {
+  images: number;
+  objects: number;
+  classes: Record<string, number>;
+}
+
+/** An edition's counts per split, in their usual order. */
+export function countsOf(edition: Edition): [string, SplitCount][] {
+  return inOrder(edition.counts as Record<string, SplitCount>);
+}
+
+interface FilterProps {
+  edition: Edition;
+  classes: readonly string[];
+  filter: RowFilter;
+  change: (part: Partial<RowFilter>) => void;
+}
+
+function Filters({ edition, classes, filter, change }: FilterProps) {
+  const counts = countsOf(edition);
+  const facets = useQuery({
+    queryKey: ["edition-facets", edition.id, edition.output_digest],
+    queryFn: () => take(api.GET("/api/editions/{id}/images", { params: { path: { id: edition.id }, query: { count: 1 } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const objects = classes.map((name) => ({
+    name,
+    count: counts.reduce((sum, [, split]) => sum + (split.classes[name] ?? 0), 0),
+    color: classColor(classes, name),
+  }));
+  return (
+    <NarrowPanel width="206px" name={filter.name} setName={(name) => change({ name })}>
+      <Heading>splits, images</Heading>
+      <Bars
+        bins={counts.map(([name, split]) => ({ name, count: split.images }))}
+        say={saySplit}
+        on={filter.split}
+        choose={(split) => change({ split })}
+      />
+      {facets.data && (
+        <>
+          <Heading>steps that happened</Heading>
+          <Bars bins={facets.data.steps} say={(id) => stepName(edition, id)} on={filter.step} choose={(step) => change({ step })} />
+          <Heading>objects</Heading>
+          <Bars
+            bins={[
+              { name: "1", count: facets.data.lost },
+              { name: "0", count: edition.total - facets.data.lost },
+            ]}
+            say={(lost) => (lost === "1" ? "some lost" : "none lost")}
+            on={filter.lost}
+            choose={(lost) => change({ lost })}
+          />
+        </>
+      )}
+      <Heading>classes, objects</Heading>
+      <Bars bins={objects} on={filter.class} choose={(name) => change({ class: name })} />
+      {facets.data && (
+        <>
+          <Heading>variants</Heading>
+          <Bars
+            bins={facets.data.variants}
+            say={(variant) => (variant === "0" ? "original" : variant)}
+            on={filter.variant}
+            choose={(variant) => change({ variant })}
+          />
+        </>
+      )}
+    </NarrowPanel>
+  );
+}

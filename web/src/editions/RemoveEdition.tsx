@@ -1,0 +1,62 @@
+import { Button, Text } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, type Edition, take } from "../api/client";
+import { Framed } from "../shell/Framed";
+import { Refused } from "../shell/Refused";
+
+/** Takes an edition away for good, after saying what goes with it. */
+export function RemoveEdition({ edition }: { edition: Edition }) {
+  const [asking, setAsking] = useState(false);
+  return (
+    <>
+      <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setAsking(true)}>
+        Remove this edition
+      </Button>
+      {asking && <Asking edition={edition} close={() => setAsking(false)} />}
+    </>
+  );
+}
+
+function Asking({ edition, close }: { edition: Edition; close: () => void }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const remove = useMutation({
+    mutationFn: () => take(api.DELETE("/api/editions/{id}", { params: { path: { id: edition.id } } })),
+    onSuccess: async () => {
+      close();
+      await navigate("/editions");
+      await Promise.all(["editions", "trials"].map((key) => client.invalidateQueries({ queryKey: [key] })));
+    },
+  });
+  const done = edition.state === "done";
+  return (
+    <Framed
+      title={`Remove “${edition.name}”?`}
+      close={close}
+      footer={
+        <>
+          <Button colorPalette="gray" variant="ghost" size="sm" onClick={close}>
+            Keep it
+          </Button>
+          <Button colorPalette="red" size="sm" loading={remove.isPending} onClick={() => remove.mutate()}>
+            {done ? `Remove ${edition.done} images` : "Remove"}
+          </Button>
+        </>
+      }
+    >
+      <Text>
+        {done
+          ? "Its folder goes, with all images, labels, rows and scores. Dataset and pipeline stay: the same order makes the same images again, but not the scores."
+          : "It goes from the list, with what was written of it."}
+      </Text>
+      {done && (
+        <Text color="fg.muted" fontSize="12px" mt={2} overflowWrap="anywhere">
+          {edition.path}
+        </Text>
+      )}
+      {remove.error && <Refused error={remove.error} />}
+    </Framed>
+  );
+}

@@ -1,0 +1,225 @@
+import { Box, Button, Checkbox, Flex, NativeSelect, Table, Text } from "@chakra-ui/react";
+import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
+import { lazy, Suspense, useState } from "react";
+import { Link } from "react-router";
+import { api, type Schemas, type Score, take } from "../api/client";
+import { NumberField } from "../bench/controls/NumberField";
+import { Heading } from "../datasets/Facts";
+import { Refused } from "../shell/Refused";
+import { ViewTools } from "../shell/ViewTools";
+import { useView } from "../state/view";
+
+const Curves = lazy(() => import("./Curves"));
+
+type Cell = Schemas["Cell"];
+
+const UNDER_WAY = ["waiting", "writing"];
+
+/** Pipelines down, datasets across: what is made, what is missing, and which pipeline helps where. */
+export function Trials() {
+  const client = useQueryClient();
+  const order = useView((view) => view.edition);
+  const cells = useQuery({
+    queryKey: ["trials"],
+    queryFn: () => take(api.GET("/api/trials")),
+    refetchInterval: ({ state }) => (state.data?.some((cell) => UNDER_WAY.includes(cell.state)) ? 700 : false),
+    refetchOnMount: "always",
+  });
+  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
+  const [off, setOff] = useState<string[]>([]);
+  const [metric, setMetric] = useState("");
+  const start = useMutation({
+    mutationFn: (wish: { datasets: number[]; pipelines: number[] }) =>
+      take(
+        api.POST("/api/trials", {
+          body: { ...wish, ...order, format: "coco", image: "jpeg", quality: 90, splits: [], split_variants: {} },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["trials"] }),
+  });
+  const error = cells.error ?? datasets.error ?? pipelines.error ?? start.error;
+  const across = datasets.data ?? [];
+  const down = pipelines.data ?? [];
+  const cellOf = (pipeline: number, dataset: number) => cells.data?.find((cell) => cell.pipeline === pipeline && cell.dataset === dataset);
+  const metrics = [...new Set(cells.data?.flatMap((cell) => cell.scores.map(nameOf)) ?? [])].sort();
+  // What was measured on images that were not trained on says more.
+  const shown = metrics.includes(metric) ? metric : (metrics.find((each) => /validation|test/.test(each)) ?? metrics[0] ?? "");
+  const chosen = {
+    datasets: across.filter((each) => !off.includes(`d${each.id}`)),
+    pipelines: down.filter((each) => !off.includes(`p${each.id}`)),
+  };
+  const missing = chosen.pipelines.reduce(
+    (sum, pipeline) => sum + chosen.datasets.filter((dataset) => !cellOf(pipeline.id, dataset.id)?.edition).length,
+    0,
+  );
+  const toggle = (key: string) => setOff(off.includes(key) ? off.filter((each) => each !== key) : [...off, key]);
+  return (
+    <Box height="100%" overflowY="auto" px={6} py={5}>
+      <ViewTools>
+        <Text color="fg.muted">every pipeline on every dataset</Text>
+      </ViewTools>
+      {error && <Refused error={error} />}
+      <Flex align="center" gap={3} mb={4} wrap="wrap">
+        <NumberField
+          label="Variants of each training image"
+          value={order.variants}
+          low={0}
+          high={1000}
+          whole
+          width="56px"
+          change={(value) => useView.setState({ edition: { ...order, variants: value ?? 0 } })}
+        />
+        <Text>variants of each training image{order.originals ? " and the original" : ""}</Text>
+        <Button
+          size="sm"
+          colorPalette="amber"
+          disabled={!missing}
+          loading={start.isPending}
+          onClick={() =>
+            start.mutate({ datasets: chosen.datasets.map((each) => each.id), pipelines: chosen.pipelines.map((each) => each.id) })
+          }
+        >
+          {missing ? `Start ${missing} missing` : "Nothing is missing"}
+        </Button>
+        {metrics.length > 0 && (
+          <Flex align="center" gap={2} ml="auto">
+            <Text color="fg.muted">score</Text>
+            <NativeSelect.Root size="xs" width="200px">
+              <NativeSelect.Field aria-label="Score" value={shown} onChange={(event) => setMetric(event.target.value)}>
+                {metrics.map((name) => (
+                  <option key={name}>{name}</option>
+                ))}
+              </NativeSelect.Field>
+              <NativeSelect.Indicator />
+            </NativeSelect.Root>
+          </Flex>
+        )}
+      </Flex>
+      <Box overflowX="auto">
+        <Table.Root size="sm" aria-label="Trials" width="auto" css={{ "& td, & th": { fontSize: "13px", verticalAlign: "top" } }}>
+          <Table.Header>
+            <Table.Row bg="transparent">
+              <Table.ColumnHeader pl={0}>pipeline</Table.ColumnHeader>
+              {across.map((dataset) => (
+                <Table.ColumnHeader key={dataset.id} minWidth="190px">
+                  <Tick name={dataset.name} on={!off.includes(`d${dataset.id}`)} toggle={() => toggle(`d${dataset.id}`)} />
+                </Table.ColumnHeader>
+              ))}
+            </Table.Row>
+          </Table.Header>
+          <Table.Body>
+            {down.map((pipeline) => (
+              <Table.Row key={pipeline.id} bg="transparent">
+                <Table.Cell pl={0} maxWidth="260px">
+                  <Tick name={pipeline.name} on={!off.includes(`p${pipeline.id}`)} toggle={() => toggle(`p${pipeline.id}`)} />
+                  <Text color="fg.muted" fontSize="12px" pl="26px">
+                    revision {pipeline.latest}
+                  </Text>
+                </Table.Cell>
+                {across.map((dataset) => (
+                  <Table.Cell key={dataset.id}>
+                    <CellView cell={cellOf(pipeline.id, dataset.id)} metric={shown} best={bestOf(cells.data ?? [], dataset.id, shown)} />
+                  </Table.Cell>
+                ))}
+              </Table.Row>
+            ))}
+          </Table.Body>
+        </Table.Root>
+      </Box>
+      {shown && (
+        <Box mt={6} maxWidth="900px">
+          <Heading>{`${shown} over the epochs`}</Heading>
+          <AllCurves
+            cells={cells.data ?? []}
+            metric={shown}
+            name={(cell) => `${name(down, cell.pipeline)}, ${name(across, cell.dataset)}`}
+          />
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+const name = (list: { id: number; name: string }[], id: number) => list.find((each) => each.id === id)?.name ?? "";
+
+const nameOf = (score: { name: string; split?: string }) => (score.split ? `${score.name}, ${score.split}` : score.name);
+
+/** Losses and errors are better small, all else large. */
+const smallIsGood = (metric: string) => /loss|error|mae|rmse/i.test(metric);
+
+function bestOf(cells: Cell[], dataset: number, metric: string): number | null {
+  const values = cells
+    .filter((cell) => cell.dataset === dataset)
+    .flatMap((cell) => cell.scores.filter((score) => nameOf(score) === metric).map((score) => score.value));
+  if (values.length < 2) return null;
+  return smallIsGood(metric) ? Math.min(...values) : Math.max(...values);
+}
+
+function Tick({ name, on, toggle }: { name: string; on: boolean; toggle: () => void }) {
+  return (
+    <Checkbox.Root size="sm" checked={on} onCheckedChange={toggle}>
+      <Checkbox.HiddenInput />
+      <Checkbox.Control />
+      <Checkbox.Label fontWeight={600}>{name}</Checkbox.Label>
+    </Checkbox.Root>
+  );
+}
+
+function CellView({ cell, metric, best }: { cell: Cell | undefined; metric: string; best: number | null }) {
+  if (!cell?.edition) return <Text color="fg.muted">not made</Text>;
+  const score = cell.scores.find((each) => nameOf(each) === metric);
+  return (
+    <Box>
+      {cell.state === "done" ? (
+        <Link to={`/editions/${cell.edition}`}>
+          <Text as="span" textDecoration="underline" textUnderlineOffset="3px">
+            edition {cell.edition}
+          </Text>
+          <Text as="span" color="fg.muted">
+            , {cell.total} images
+          </Text>
+        </Link>
+      ) : (
+        <Text color={cell.state === "stopped" ? "loss" : undefined} title={cell.message}>
+          {cell.state === "writing" ? `${cell.done} of ${cell.total} images` : cell.state}
+          {cell.state === "stopped" && (
+            <>
+              {" "}
+              <Link to={`/editions/${cell.edition}`}>why</Link>
+            </>
+          )}
+        </Text>
+      )}
+      {score && (
+        <Text fontWeight={best === score.value ? 650 : 400} color={best === score.value ? "amber.fg" : undefined} fontSize="15px">
+          {Number(score.value.toPrecision(4))}
+          {best === score.value ? " best here" : ""}
+        </Text>
+      )}
+    </Box>
+  );
+}
+
+function AllCurves({ cells, metric, name }: { cells: Cell[]; metric: string; name: (cell: Cell) => string }) {
+  const scored = cells.filter((cell) => cell.edition && cell.scores.some((score) => nameOf(score) === metric));
+  const found = useQueries({
+    queries: scored.map((cell) => ({
+      queryKey: ["scores", cell.edition],
+      queryFn: () => take(api.GET("/api/editions/{id}/scores", { params: { path: { id: cell.edition ?? 0 } } })),
+    })),
+  });
+  const series = scored.map((cell, place) => ({
+    name: name(cell),
+    points: ((found[place]?.data ?? []) as Score[])
+      .filter((score) => nameOf(score) === metric && score.epoch !== null)
+      .map((score) => ({ epoch: score.epoch ?? 0, value: score.value })),
+  }));
+  if (!series.some((each) => each.points.length > 1))
+    return <Text color="fg.muted">No score of this name was taken over several epochs.</Text>;
+  return (
+    <Suspense fallback={<Box height="260px" />}>
+      <Curves series={series} />
+    </Suspense>
+  );
+}

@@ -1,0 +1,288 @@
+import { Box, Button, Flex, Input, Text } from "@chakra-ui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { FileDown, FileUp, History } from "lucide-react";
+import { Fragment, useRef, useState } from "react";
+import { useNavigate } from "react-router";
+import { api, type Dataset, type ImageRow, type PipelineDocument, Refusal, type Schemas, take } from "../api/client";
+import { sayChange } from "../bench/Against";
+import { openNext } from "../bench/saving";
+import { VariantTile } from "../bench/TileView";
+import { sayName } from "../bench/values";
+import { useMet } from "../shell/met";
+import { Refused } from "../shell/Refused";
+import { ViewTools } from "../shell/ViewTools";
+import { saveFile } from "./file";
+import { type RevisionLine, sittingsOf } from "./sittings";
+
+const TILE = 150;
+const VARIANTS = 3;
+
+type Pipeline = Schemas["Pipeline"];
+
+/** Every pipeline with a few of its pictures; open, copy, rename, take in and out as files, and look back. */
+export function Pipelines() {
+  const client = useQueryClient();
+  const chooser = useRef<HTMLInputElement>(null);
+  const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
+  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  const dataset = datasets.data?.[0];
+  const rows = useQuery({
+    queryKey: ["rows", dataset?.id, "most", 0, 1],
+    queryFn: () =>
+      take(api.GET("/api/datasets/{id}/rows", { params: { path: { id: dataset?.id ?? 0 }, query: { pick: "most", count: 1 } } })),
+    enabled: dataset !== undefined,
+  });
+  const read = useMutation({
+    mutationFn: async (file: File) => {
+      let document: PipelineDocument;
+      try {
+        document = JSON.parse(await file.text());
+      } catch (error) {
+        throw new Refusal(`${file.name}: not JSON (${error instanceof Error ? error.message : error})`, [], 422);
+      }
+      return take(api.POST("/api/pipelines", { body: { document: { ...document } } }));
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["pipelines"] }),
+  });
+  return (
+    <Box height="100%" overflowY="auto" px={6} py={5}>
+      <ViewTools>
+        <Text color="fg.muted">
+          {pipelines.data ? `${pipelines.data.length} ${pipelines.data.length === 1 ? "pipeline" : "pipelines"}` : ""}
+        </Text>
+        <Button size="xs" variant="outline" ml="auto" mr={2} onClick={() => chooser.current?.click()}>
+          <FileUp size={13} /> From a file
+        </Button>
+      </ViewTools>
+      <input
+        ref={chooser}
+        type="file"
+        accept=".json"
+        hidden
+        aria-label="Pipeline file"
+        onChange={(event) => {
+          const file = event.target.files?.[0];
+          if (file) read.mutate(file);
+          event.target.value = "";
+        }}
+      />
+      {(pipelines.error ?? read.error) && <Refused error={pipelines.error ?? read.error} />}
+      {pipelines.data?.map((pipeline) => (
+        <Item key={pipeline.id} pipeline={pipeline} dataset={dataset} image={rows.data?.[0]} alone={pipelines.data.length === 1} />
+      ))}
+    </Box>
+  );
+}
+
+function Item({
+  pipeline,
+  dataset,
+  image,
+  alone,
+}: {
+  pipeline: Pipeline;
+  dataset: Dataset | undefined;
+  image: ImageRow | undefined;
+  alone: boolean;
+}) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [name, setName] = useState<string | null>(null);
+  const [back, setBack] = useState(false);
+  const { place, met } = useMet();
+  const path = { params: { path: { id: pipeline.id } } };
+  const latest = useQuery({
+    queryKey: ["pipeline", pipeline.id, pipeline.latest],
+    queryFn: () => take(api.GET("/api/pipelines/{id}", path)),
+  });
+  const document = latest.data?.document as PipelineDocument | undefined;
+  const changed = () => {
+    setName(null);
+    return client.invalidateQueries({ queryKey: ["pipelines"] });
+  };
+  const copy = useMutation({
+    mutationFn: () => take(api.POST("/api/pipelines", { body: { document: { ...document, name: `${pipeline.name}, copy` } } })),
+    onSuccess: changed,
+  });
+  const rename = useMutation({
+    mutationFn: (wanted: string) =>
+      take(api.POST("/api/pipelines/{id}", { ...path, body: { document: { ...document, name: wanted }, base: latest.data?.number ?? 0 } })),
+    onSuccess: changed,
+  });
+  const remove = useMutation({
+    mutationFn: async () => {
+      const { response } = await api.DELETE("/api/pipelines/{id}", path);
+      if (!response.ok) throw new Refusal("The pipeline could not be taken away.", [], response.status);
+    },
+    onSuccess: changed,
+  });
+  const open = () => {
+    openNext(pipeline.id);
+    client.removeQueries({ queryKey: ["open-pipeline"] });
+    void navigate("/");
+  };
+  const error = latest.error ?? copy.error ?? rename.error ?? remove.error;
+  return (
+    <Box as="article" aria-label={pipeline.name} pb={5} mb={5} borderBottomWidth="1px" maxWidth="1010px">
+      <Flex align="center" gap={2} mb={1}>
+        {name === null ? (
+          <Text as="h2" fontWeight={650} fontSize="16px" mr={2}>
+            {pipeline.name}
+          </Text>
+        ) : (
+          <Input
+            size="xs"
+            width="260px"
+            autoFocus
+            aria-label="New name"
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+            onKeyDown={(event) => {
+              if (event.key === "Enter" && name.trim()) rename.mutate(name.trim());
+              if (event.key === "Escape") setName(null);
+            }}
+          />
+        )}
+        <Text color="fg.muted" mr="auto">
+          revision {pipeline.latest}
+        </Text>
+        <Button size="xs" colorPalette="amber" onClick={open}>
+          Open on the bench
+        </Button>
+        <Button size="xs" variant="outline" onClick={() => setName(pipeline.name)}>
+          Rename
+        </Button>
+        <Button size="xs" variant="outline" onClick={() => copy.mutate()} disabled={!document}>
+          Copy
+        </Button>
+        <Button size="xs" variant="outline" onClick={() => document && saveFile(document)} disabled={!document}>
+          <FileDown size={13} /> As a file
+        </Button>
+        <Button size="xs" variant="outline" aria-expanded={back} onClick={() => setBack(!back)}>
+          <History size={13} /> Revisions
+        </Button>
+        <Button size="xs" variant="ghost" colorPalette="gray" onClick={() => remove.mutate()} disabled={alone}>
+          Take away
+        </Button>
+      </Flex>
+      {error && <Refused error={error} />}
+      <Text color="fg.muted" mb={3}>
+        {document?.steps
+          .filter((step) => step.enabled)
+          .map((step) => sayName(step.step))
+          .join(" → ") || "no steps"}
+      </Text>
+      <Box ref={place} minHeight={`${TILE * 0.75}px`}>
+        {met && document && dataset && image && <Strip dataset={dataset} image={image} document={document} />}
+      </Box>
+      {back && <Revisions pipeline={pipeline.id} />}
+    </Box>
+  );
+}
+
+function Strip({ dataset, image, document }: { dataset: Dataset; image: ImageRow; document: PipelineDocument }) {
+  const sheet = useQuery({
+    queryKey: ["sheet", dataset.id, image.id, VARIANTS, document],
+    queryFn: () =>
+      take(api.POST("/api/sheet", { body: { dataset: dataset.id, document: { ...document }, images: [image.id], variants: VARIANTS } })),
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  });
+  if (sheet.error) return <Refused error={sheet.error} />;
+  return (
+    <Flex gap="10px" align="flex-start">
+      {sheet.data?.rows[0]?.tiles.map(
+        (tile) =>
+          tile.address && (
+            <VariantTile
+              key={tile.variant}
+              tile={tile}
+              row={image.id}
+              label={`Variant ${tile.variant} with ${document.name}`}
+              tileWidth={TILE}
+              dataset={dataset}
+            />
+          ),
+      )}
+    </Flex>
+  );
+}
+
+function Revisions({ pipeline }: { pipeline: number }) {
+  const client = useQueryClient();
+  const [naming, setNaming] = useState<{ id: number; name: string } | null>(null);
+  const [open, setOpen] = useState<ReadonlySet<number>>(new Set());
+  const found = useQuery({
+    queryKey: ["revisions", pipeline],
+    queryFn: () => take(api.GET("/api/pipelines/{id}/revisions", { params: { path: { id: pipeline } } })),
+    staleTime: 0,
+  });
+  const save = useMutation({
+    mutationFn: ({ id, name }: { id: number; name: string }) =>
+      take(api.PATCH("/api/revisions/{id}", { params: { path: { id } }, body: { name } })),
+    onSuccess: () => {
+      setNaming(null);
+      return client.invalidateQueries({ queryKey: ["revisions", pipeline] });
+    },
+  });
+  const line = (revision: RevisionLine, before: RevisionLine[]) => (
+    <Flex as="li" key={revision.id} gap={3} py="3px" align="center" fontSize="13px">
+      <Text width="28px" textAlign="right" flex="none">
+        {revision.number}
+      </Text>
+      <Text color="fg.muted" width="130px" flex="none">
+        {new Date(revision.created).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}
+      </Text>
+      <Text flex="1" truncate title={revision.changes.flatMap((change) => [sayChange(change), ...change.lines]).join("\n")}>
+        {revision.name && (
+          <Text as="span" fontWeight={600}>
+            {revision.name}{" "}
+          </Text>
+        )}
+        <Text as="span" color="fg.muted">
+          {[...new Set([revision, ...before].flatMap(({ changes }) => changes.map((change) => sayChange(change))))].join(", ") ||
+            "as it began"}
+        </Text>
+      </Text>
+      {before.length > 0 && (
+        <Button
+          size="2xs"
+          variant="ghost"
+          colorPalette="gray"
+          aria-expanded={open.has(revision.id)}
+          onClick={() => setOpen(new Set(open.has(revision.id) ? [...open].filter((id) => id !== revision.id) : [...open, revision.id]))}
+        >
+          {open.has(revision.id) ? "fold" : `and ${before.length} before`}
+        </Button>
+      )}
+      {naming?.id === revision.id ? (
+        <Input
+          size="2xs"
+          width="180px"
+          autoFocus
+          aria-label={`Name of revision ${revision.number}`}
+          value={naming.name}
+          onChange={(event) => setNaming({ id: revision.id, name: event.target.value })}
+          onKeyDown={(event) => {
+            if (event.key === "Enter") save.mutate(naming);
+            if (event.key === "Escape") setNaming(null);
+          }}
+        />
+      ) : (
+        <Button size="2xs" variant="ghost" colorPalette="gray" onClick={() => setNaming({ id: revision.id, name: revision.name })}>
+          Name
+        </Button>
+      )}
+    </Flex>
+  );
+  return (
+    <Box as="ol" aria-label="Revisions" listStyleType="none" mt={3} maxHeight="260px" overflowY="auto">
+      {sittingsOf(found.data ?? []).map(({ last, before }) => (
+        <Fragment key={last.id}>
+          {line(last, before)}
+          {open.has(last.id) && before.map((revision) => line(revision, []))}
+        </Fragment>
+      ))}
+    </Box>
+  );
+}

@@ -1,0 +1,15 @@
+import type { PipelineDocument } from "../api/client";
+
+/** The name a pipeline's file gets. */
+export function fileName(document: PipelineDocument): string {
+  return `${document.name.toLowerCase().replaceAll(/[^\p{L}\p{N}]+/gu, "-") || "pipeline"}.varlen.json`;
+}
+
+/** Save a pipeline as a file. */
+export function saveFile(document: PipelineDocument): void {
+  const link = window.document.createElement("a");
+  link.href = URL.createObjectURL(new Blob([`${JSON.stringify(document, null, 2)}\n`], { type: "application/json" }));
+  link.download = fileName(document);
+  link.click();
+  URL.revokeObjectURL(link.href);
+}

@@ -1,0 +1,34 @@
+import { CloseButton, Dialog, Portal } from "@chakra-ui/react";
+
+interface Props {
+  title: string;
+  size?: "sm" | "md" | "xl";
+  /** Long contents scroll within the frame. */
+  scrolls?: boolean;
+  footer?: React.ReactNode;
+  close: () => void;
+  children: React.ReactNode;
+}
+
+/** A dialog over the page: a title, contents, perhaps buttons below; Escape and the cross close it. */
+export function Framed({ title, size = "md", scrolls, footer, close, children }: Props) {
+  return (
+    <Dialog.Root open onOpenChange={(change) => !change.open && close()} size={size} scrollBehavior={scrolls ? "inside" : "outside"}>
+      <Portal>
+        <Dialog.Backdrop />
+        <Dialog.Positioner>
+          <Dialog.Content>
+            <Dialog.Header pb={2}>
+              <Dialog.Title fontSize="16px">{title}</Dialog.Title>
+            </Dialog.Header>
+            <Dialog.Body pb={footer ? 2 : 5}>{children}</Dialog.Body>
+            {footer && <Dialog.Footer>{footer}</Dialog.Footer>}
+            <Dialog.CloseTrigger asChild>
+              <CloseButton colorPalette="gray" size="sm" />
+            </Dialog.CloseTrigger>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  );
+}
