@@ -12,6 +12,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from playwright.sync_api import BrowserContext, expect
+
+# How long a screen may take is the benchmarks' business. A test only says that it comes, also on a busy machine.
+PATIENCE_MS = 120_000
+expect.set_options(timeout=PATIENCE_MS)
 
 PROJECT = Path(__file__).resolve().parents[2]
 CHROMIUM = [
@@ -27,7 +32,13 @@ def browser_type_launch_args() -> dict[str, Any]:
 
 @pytest.fixture(scope="session")
 def browser_context_args() -> dict[str, Any]:
-    return {"viewport": {"width": 1280, "height": 800}, "accept_downloads": True}
+    """Reduced motion, so that nothing is judged half way through a fade."""
+    return {"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, "reduced_motion": "reduce"}
+
+
+@pytest.fixture(autouse=True)
+def patient(context: BrowserContext) -> None:
+    context.set_default_timeout(PATIENCE_MS)
 
 
 @pytest.fixture(scope="session")

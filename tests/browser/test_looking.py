@@ -1,0 +1,275 @@
+"""Looking closely: traces, forecasts, comparisons, pipelines, and the whole thing by keyboard."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from PIL import Image
+from playwright.sync_api import Page, expect
+from varlen.raster.fingerprint import fingerprint
+
+from tests.browser.test_bench import FRESH, pictures, settled, stops
+
+PROJECT = Path(__file__).resolve().parents[2]
+
+
+@pytest.fixture
+def bench(page: Page, varlen_address: str, lamp_drift: dict[str, Any]) -> Page:
+    """The bench with a pipeline of the test's own."""
+    made = page.request.post(f"{varlen_address}/api/pipelines", data={"document": lamp_drift}).json()
+    page.add_init_script(f"localStorage.getItem('varlen-open-pipeline') ?? localStorage.setItem('varlen-open-pipeline', '{made['pipeline']}')")
+    page.goto(varlen_address)
+    page.wait_for_function(FRESH)
+    settled(page)
+    return page
+
+
+def number(page: Page, name: str, value: str) -> None:
+    field = page.get_by_role("textbox", name=name, exact=True)
+    field.focus()
+    page.keyboard.press("Control+a")
+    page.keyboard.type(value)
+    page.keyboard.press("Enter")
+
+
+def test_a_tile_is_made_again_in_the_terminal(bench: Page, tmp_path: Path) -> None:
+    """From the tile to its trace by keyboard; the command that stands there gives the same pixels."""
+    page = bench
+    first = page.get_by_role("button", name=re.compile("^Look at variant 2")).first
+    first.focus()
+    page.keyboard.press("Enter")
+    trace = page.get_by_role("dialog", name=re.compile("Trace of variant 2"))
+    expect(trace.get_by_test_id("pixel-digest")).to_contain_text("sha256:")
+    film = trace.get_by_role("list", name="Film of the steps")
+    expect(film.locator("figure[data-fresh=true]").nth(1)).to_be_visible()
+    happened = film.locator("figure").count() - 1
+    assert happened == trace.locator("text=did not happen").count() * -1 + 6
+    command = trace.get_by_test_id("command").inner_text()
+    digest = trace.get_by_test_id("pixel-digest").inner_text()
+    with page.expect_download() as download:
+        trace.get_by_role("button", name="Save the pipeline's file").click()
+    download.value.save_as(tmp_path / download.value.suggested_filename)
+    words = shlex.split(command)
+    assert words[0] == "varlen"
+    done = subprocess.run([sys.executable, "-m", "varlen.cli", *words[1:]], cwd=tmp_path, capture_output=True, text=True, check=True)
+    assert digest in done.stdout
+    assert fingerprint(np.array(Image.open(tmp_path / "variant.png"))) == digest
+
+    # Along the sheet with the arrow keys, and back to where it was opened.
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_role("dialog", name=re.compile("Trace of variant 3"))).to_be_visible()
+    page.keyboard.press("ArrowDown")
+    page.get_by_role("button", name="Pin this draw").press("Enter")
+    page.keyboard.press("Escape")
+    expect(first).to_be_focused()
+    page.get_by_label("Rows").select_option("pinned")
+    expect(page.locator("[data-testid=sheet] [data-row]")).to_have_count(1)
+
+
+def test_why_moths_get_lost_is_found_and_mended(bench: Page) -> None:
+    page = bench
+    for step in ("gather", "focus"):
+        page.locator(f"[data-stop={step}]").focus()
+        page.keyboard.press("Delete")
+    page.locator("[data-stop=tilt]").focus()
+    number(page, "degrees lowest", "-70")
+    number(page, "degrees highest", "70")
+    number(page, "probability", "1")
+    settled(page)
+    expect(page.get_by_role("region", name="Ledger")).to_contain_text("most lost by rotate")
+    page.locator("[data-stop=tilt]").focus()
+    page.keyboard.press("f")
+    forecast = page.get_by_role("dialog", name="Forecast")
+    expect(forecast.get_by_role("status").first).to_contain_text("variants of 6 training images")
+    expect(forecast).to_contain_text("reed sailer")
+    page.get_by_role("textbox", name="loss allowed, %").fill("3")
+    page.keyboard.press("Tab")
+    forecast.get_by_role("button", name="Find", exact=True).press("Enter")
+    found = forecast.get_by_role("status").last
+    expect(found).to_contain_text(re.compile(r"±[\d.]+°"))
+    ends = float(re.search(r"±([\d.]+)°", found.inner_text()).group(1))  # type: ignore[union-attr]
+    assert 1 < ends < 69
+    forecast.get_by_role("button", name="Take it").press("Enter")
+    page.keyboard.press("Escape")
+    expect(page.locator("[data-stop=tilt]")).to_contain_text(f"±{ends:g}")
+    settled(page)
+    expect(page.get_by_role("region", name="Ledger")).to_contain_text(re.compile(r"· [0-4]\.\d % lost"))
+
+
+def test_two_revisions_side_by_side(bench: Page, varlen_address: str) -> None:
+    """Only what differs differs: without the rotation in either, tiles above and below are the same pictures."""
+    page = bench
+    expect(page.get_by_test_id("revision")).to_contain_text("revision 1")
+    page.locator("[data-stop=tilt]").focus()
+    page.keyboard.press("x")
+    expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision 2\s*$"))
+    settled(page)
+    page.get_by_label("Against").focus()
+    expect(page.get_by_label("Against").locator("option[value^=revision]")).to_have_count(1)
+    page.get_by_label("Against").select_option(index=1)
+    differs = page.get_by_role("region", name="What differs")
+    expect(differs).to_contain_text("rotate enabled True → False")
+    page.wait_for_function("document.querySelectorAll('[data-testid=sheet] figure').length === 54")
+    settled(page)
+    tiles = [address.rsplit("/", 1)[0] for address in pictures(page)[:9] if "/tiles/" in address]
+    traces = [page.request.get(f"{varlen_address}{address}/trace").json() for address in tiles]
+    for above, below in zip(traces[:4], traces[4:], strict=True):
+        turned = next(step["fired"] for step in below["steps"] if step["id"] == "tilt")
+        assert (above["pixel_digest"] == below["pixel_digest"]) == (not turned)
+    differs.get_by_role("button", name="Stop comparing").press("Enter")
+    expect(page.locator("[data-testid=sheet] figure")).to_have_count(30)
+
+
+def test_the_demo_pipeline_from_nothing_by_keyboard(bench: Page, varlen_address: str, lamp_drift: dict[str, Any]) -> None:
+    page = bench
+    for _ in range(6):
+        page.locator("[data-stop]").first.focus()
+        page.keyboard.press("Delete")
+    expect(page.locator("[data-stop]")).to_have_count(0)
+    page.locator("body").focus()
+
+    def add(words: str, count: int) -> None:
+        page.keyboard.press("a")
+        expect(page.get_by_label("Find a step")).to_be_focused()
+        page.keyboard.type(words)
+        page.keyboard.press("Enter")
+        expect(page.locator("[data-stop]")).to_have_count(count)
+        expect(page.get_by_role("dialog")).to_have_count(0)
+
+    add("flip", 1)
+    add("rotate", 2)
+    number(page, "degrees lowest", "-12")
+    number(page, "degrees highest", "12")
+    page.get_by_role("radio", name="mirror").focus()
+    page.keyboard.press("Space")
+    number(page, "probability", "0.7")
+    page.locator("[data-stop]").first.focus()
+    add("color jitter", 3)
+    number(page, "brightness factor lowest", "0.77")
+    number(page, "brightness factor highest", "1.3")
+    page.locator("[data-stop]").first.focus()
+    add("resize", 4)
+    page.locator("[data-stop=resize]").focus()
+    page.keyboard.press("Shift+ArrowLeft")
+    page.keyboard.press("Shift+ArrowRight")
+    assert stops(page) == ["flip", "rotate", "color_jitter", "resize"]
+    page.locator("[data-stop=rotate]").focus()
+    page.keyboard.press("d")
+    expect(page.locator("[data-stop]")).to_have_count(5)
+    page.keyboard.press("Control+z")
+    expect(page.locator("[data-stop]")).to_have_count(4)
+    page.locator("[data-stop=rotate]").focus()
+    page.keyboard.press("s")
+    settled(page)
+    page.keyboard.press("s")
+    settled(page)
+    expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision \d+\s*$"))
+    pipeline = page.evaluate("localStorage.getItem('varlen-open-pipeline')")
+    steps = page.request.get(f"{varlen_address}/api/pipelines/{pipeline}").json()["document"]["steps"]
+    wanted = {step["step"]: step for step in lamp_drift["steps"]}
+    for step in steps[:3]:
+        for name in ("degrees", "edges", "brightness_factor", "direction"):
+            assert step.get(name) == wanted[step["step"]].get(name, step.get(name)), name
+
+    # Everything can be undone, after a reload too.
+    page.reload()
+    settled(page)
+    for _ in range(30):
+        if not page.get_by_role("button", name="Undo").is_enabled():
+            break
+        page.get_by_role("button", name="Undo").press("Enter")
+    assert stops(page) == [step["id"] for step in lamp_drift["steps"]]
+
+
+def test_the_strip_follows_the_parameter_in_focus(bench: Page) -> None:
+    page = bench
+    page.locator("[data-stop=tilt]").focus()
+    strip = page.get_by_role("group", name="degrees from low to high")
+    expect(strip).to_contain_text("-12°")
+    expect(strip.locator("figure[data-fresh=true]")).to_have_count(6)
+    shown = [image.get_attribute("src") for image in strip.locator("img").all()]
+    assert len(set(shown)) == 6
+    thumb = page.get_by_role("slider", name="degrees highest")
+    box = thumb.bounding_box()
+    assert box
+    page.mouse.move(box["x"] + 8, box["y"] + 8)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 70, box["y"] + 8, steps=6)
+    expect(strip).not_to_contain_text("12°12°")
+    expect(page.locator("[data-stop=tilt]")).to_contain_text("±12°")  # the pipeline changes when it is let go
+    page.mouse.up()
+    expect(page.locator("[data-stop=tilt]")).not_to_contain_text("±12°")
+    page.locator("[data-stop=light]").focus()
+    page.get_by_role("textbox", name="hue degrees highest").focus()
+    expect(page.get_by_role("group", name="hue from low to high")).to_be_visible()
+
+
+def test_pipelines_are_copied_named_saved_and_taken_in(page: Page, varlen_address: str, tmp_path: Path) -> None:
+    page.goto(f"{varlen_address}/pipelines")
+    first = page.get_by_role("article").first
+    expect(first.locator("figure[data-fresh=true]")).to_have_count(3)
+    name = first.get_by_role("heading").inner_text()
+    first.get_by_role("button", name="Copy").click()
+    copy = page.get_by_role("article", name=f"{name}, copy").first
+    copy.get_by_role("button", name="Rename").click()
+    page.get_by_label("New name").fill("Late lamp")
+    page.keyboard.press("Enter")
+    late = page.get_by_role("article", name="Late lamp")
+    expect(late).to_contain_text("revision 2")
+    late.get_by_role("button", name="Revisions").click()
+    expect(late).to_contain_text("→ Late lamp")
+    late.get_by_role("button", name="Name", exact=True).first.click()
+    page.get_by_label("Name of revision 2").fill("before the rain")
+    page.keyboard.press("Enter")
+    expect(late).to_contain_text("before the rain")
+    with page.expect_download() as download:
+        late.get_by_role("button", name="As a file").click()
+    assert download.value.suggested_filename == "late-lamp.varlen.json"
+    download.value.save_as(tmp_path / "late.varlen.json")
+    document = json.loads((tmp_path / "late.varlen.json").read_text())
+    (tmp_path / "late.varlen.json").write_text(json.dumps({**document, "name": "From a file"}))
+    page.get_by_label("Pipeline file").set_input_files(tmp_path / "late.varlen.json")
+    expect(page.get_by_role("article", name="From a file")).to_be_visible()
+    (tmp_path / "bad.json").write_text(json.dumps({**document, "steps": [{"id": "a", "step": "whirl"}]}))
+    page.get_by_label("Pipeline file").set_input_files(tmp_path / "bad.json")
+    expect(page.get_by_role("alert")).to_contain_text("whirl")
+    for each in ("From a file", "Late lamp"):
+        page.get_by_role("article", name=each).get_by_role("button", name="Take away").click()
+        expect(page.get_by_role("article", name=each)).to_have_count(0)
+
+
+def test_a_class_that_must_stay_upright_is_noted(bench: Page, varlen_address: str) -> None:
+    page = bench
+    dataset = page.request.get(f"{varlen_address}/api/datasets").json()[0]["id"]
+    page.goto(f"{varlen_address}/datasets/{dataset}")
+    page.get_by_text("what must not happen to a class").click()
+    moth = page.get_by_role("group", name="ash veil")
+    moth.get_by_text("must not be mirrored").click()
+    expect(moth.get_by_label("must not be mirrored")).to_be_checked()
+    page.goto(varlen_address)
+    settled(page)
+    page.get_by_role("button", name=re.compile("^\\d+ notes?$")).press("Enter")
+    notes = page.get_by_label("Notes on this pipeline")
+    expect(notes).to_contain_text("ash veil: must not be mirrored.")
+    notes.get_by_role("button", name="Dismiss").first.press("Enter")
+    expect(page.get_by_text("ash veil: must not be mirrored.")).to_have_count(0)
+    page.request.put(f"{varlen_address}/api/datasets/{dataset}/marks", data={"marks": {}})
+
+
+@pytest.mark.parametrize("view", ["", "pipelines", "datasets", "datasets/1", "editions", "trials"])
+def test_no_view_has_a_serious_barrier(page: Page, varlen_address: str, view: str) -> None:
+    """By the axe rules: names, roles, contrast, focus."""
+    page.goto(f"{varlen_address}/{view}")
+    page.wait_for_load_state("networkidle")
+    page.evaluate("async () => { await Promise.all(document.getAnimations().map(a => a.finished)); }")
+    page.add_script_tag(path=PROJECT / "web" / "node_modules" / "axe-core" / "axe.min.js")
+    found = page.evaluate("async () => (await axe.run()).violations.map(v => [v.impact, v.id, v.nodes.length, v.nodes[0].html.slice(0, 200)])")
+    assert not [violation for violation in found if violation[0] in ("serious", "critical")]
