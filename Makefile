@@ -10,7 +10,9 @@ stop:
 test:
 	@scripts/setup --dev
 	@scripts/check
-	@.venv/bin/python -m pytest
+	@scripts/front-tests
+	@.venv/bin/python -m pytest tests/core -n auto
+	@.venv/bin/python -m pytest tests/scripts tests/server tests/browser
 
 bench:
 	@scripts/setup --dev
@@ -22,7 +24,7 @@ lint:
 
 format:
 	@.venv/bin/ruff format core server tests benchmarks scripts && .venv/bin/ruff check --fix -q core server tests benchmarks scripts
-	@cd web && npx biome check --write src
+	@cd web && npx biome check --write src tests
 
 types:
 	@cd server && ../.venv/bin/python manage.py spectacular --file schema.yaml

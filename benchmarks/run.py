@@ -14,7 +14,7 @@ sys.path.insert(0, str(PROJECT))
 
 from varlen.demo.write import write_demo  # noqa: E402
 
-from benchmarks import exports, kernels, sheets  # noqa: E402  the project's folder must be on the path first
+from benchmarks import exports, feel, imports, kernels, labels, sheets  # noqa: E402  the project's folder must be on the path first
 
 HEAD = """# Benchmarks
 
@@ -37,7 +37,14 @@ def main() -> None:
         write_demo(survey)
     packages = ", ".join(f"{name} {version(name)}" for name in ("numpy", "numba", "scipy", "pillow", "shapely"))
     machine = f"{processor()}, {os.cpu_count()} cores; Python {platform.python_version()}, {packages}; {datetime.date.today()}.\n\n"
-    tables = [exports.measure(survey), sheets.measure(survey), *kernels.measure()]
+    tables = [
+        *exports.measure(survey),
+        sheets.measure(survey),
+        feel.measure(survey),
+        imports.measure(survey),
+        labels.measure(survey),
+        *kernels.measure(),
+    ]
     text = HEAD + machine + "\n".join(table.markdown() for table in tables)
     (PROJECT / "docs" / "benchmarks.md").write_text(text)
     print(text)

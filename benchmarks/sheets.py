@@ -9,7 +9,9 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 from urllib.request import Request, urlopen
@@ -22,21 +24,28 @@ ROWS, VARIANTS, WIDTH = 6, 5, 240
 
 
 def measure(survey: Path) -> Table:
+    with server(survey) as address:
+        return _measure(address)
+
+
+@contextmanager
+def server(survey: Path) -> Iterator[str]:
+    """A Varlen of its own with the survey in it; gives its address."""
     state = PROJECT / ".varlen" / "bench-server"
     shutil.rmtree(state, ignore_errors=True)
     shutil.copytree(survey, state / "demo" / "night-moth-survey")
     environment = {**os.environ, "VARLEN_STATE": str(state)}
-    server = subprocess.Popen(
+    process = subprocess.Popen(
         [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8700"], env=environment, stdout=subprocess.PIPE, text=True
     )
     try:
-        assert server.stdout is not None
-        address = next(line.split()[3].rstrip("/") for line in server.stdout if "http://" in line)
+        assert process.stdout is not None
+        address = next(line.split()[3].rstrip("/") for line in process.stdout if "http://" in line)
         time.sleep(3)  # kernels are read from disk in the background
-        return _measure(address)
+        yield address
     finally:
-        server.send_signal(signal.SIGINT)
-        server.wait(60)
+        process.send_signal(signal.SIGINT)
+        process.wait(60)
         shutil.rmtree(state, ignore_errors=True)
 
 

@@ -31,6 +31,10 @@ class Table:
         self.rows.append(tuple(f"{value:.2f}" if isinstance(value, float) else str(value) for value in values))
         print("  " + " | ".join(self.rows[-1]), flush=True)
 
+    def value(self, name: str) -> float:
+        """The first figure of a row."""
+        return float(next(row[1] for row in self.rows if row[0] == name))
+
     def markdown(self) -> str:
         lines = ["| " + " | ".join(self.columns) + " |", "|" + "---|" * len(self.columns)]
         lines += ["| " + " | ".join(row) + " |" for row in self.rows]
