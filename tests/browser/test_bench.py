@@ -290,6 +290,29 @@ def test_someone_else_s_change_is_not_overwritten(bench: Page, varlen_address: s
     expect(page.get_by_role("textbox", name="Seed")).to_have_value("4711")
 
 
+def test_going_away_at_once_loses_nothing(bench: Page) -> None:
+    """A change is kept before it is saved: reloading or leaving the bench right after it keeps it, and it can still be undone."""
+    page = bench
+    seed = page.get_by_role("textbox", name="Seed")
+    before = seed.input_value()
+    page.locator("body").press("r")
+    expect(seed).not_to_have_value(before)
+    drawn = seed.input_value()
+    page.reload()
+    expect(seed).to_have_value(drawn)
+    page.locator("[data-stop]").first.focus()
+    page.keyboard.press("x")
+    expect(page.locator("[data-stop]").first).to_contain_text("off")
+    page.get_by_role("link", name="Pipelines").click()
+    expect(page.get_by_role("textbox", name="Seed")).to_have_count(0)
+    page.get_by_role("link", name="Bench").click()
+    expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision \d+\s*$"))
+    for _ in range(2):
+        page.keyboard.press("Control+z")
+    expect(seed).to_have_value(before)
+    expect(page.locator("[data-stop]").first).not_to_contain_text("off")
+
+
 SHOWN = ("quarter_turn", "elastic", "crop", "pad", "grayscale", "relight", "noise", "cutout", "paste_objects", "junction", "normalize")
 
 
