@@ -10,11 +10,15 @@ from varlen.rle import counts_of, mask_of
 from varlen.sample import Mask, Objects, Part, Polygon, make_objects
 
 
-def objects_to_json(objects: Objects, classes: tuple[str, ...], arrays: bool = False) -> list[dict[str, Any]]:
+def objects_to_json(objects: Objects, classes: tuple[str, ...], arrays: bool = False, digits: int | None = None) -> list[dict[str, Any]]:
     """One JSON object for each; masks as run lengths of their own frame, down the columns.
 
-    arrays: leave points and boxes as arrays, for a coder that takes them as they are.
+    arrays: leave points and boxes as arrays, for a coder that takes them as they are; digits:
+    round coordinates, for a screen that needs no more.
     """
+    if digits is not None:
+        rounded = objects.outlines.with_points(objects.outlines.points.round(digits))
+        objects = objects.replace(boxes=objects.boxes.round(digits), outlines=rounded, keypoints=objects.keypoints.round(digits))
     polygons = objects.polygons
     boxes, keypoints = (objects.boxes, np.ascontiguousarray(objects.keypoints)) if arrays else (objects.boxes.tolist(), objects.keypoints.tolist())
     crowd, share, numbers = objects.crowd.tolist(), objects.share.tolist(), objects.classes.tolist()

@@ -6,11 +6,14 @@ No Django here: worker processes of an export load this alone.
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
-import tempfile
 from pathlib import Path
 
 from varlen.errors import DatasetError
+
+#: Numbers for files on their way, so that threads never share one.
+_parts = itertools.count()
 
 
 def path_of(root: Path, digest: str) -> Path:
@@ -30,13 +33,18 @@ def write_whole(path: Path, data: bytes, lasting: bool = True) -> None:
 
     `lasting`: wait until it is on the disk; not needed for what can be made again.
     """
-    path.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.NamedTemporaryFile(dir=path.parent, delete=False) as part:
-        part.write(data)
+    part = path.with_name(f".{path.name}.{os.getpid()}-{next(_parts)}")
+    try:
+        stream = part.open("xb")
+    except FileNotFoundError:
+        part.parent.mkdir(parents=True, exist_ok=True)
+        stream = part.open("xb")
+    with stream:
+        stream.write(data)
         if lasting:
-            part.flush()
-            os.fsync(part.fileno())
-    os.replace(part.name, path)
+            stream.flush()
+            os.fsync(stream.fileno())
+    part.replace(path)
 
 
 def also_as(path: Path, name: Path) -> None:

@@ -16,7 +16,7 @@ from PIL import Image
 from playwright.sync_api import Page, expect
 from varlen.raster.fingerprint import fingerprint
 
-from tests.browser.test_bench import FRESH, pictures, settled, stops
+from tests.browser.test_bench import FRESH, settled, stops
 
 PROJECT = Path(__file__).resolve().parents[2]
 
@@ -119,7 +119,7 @@ def test_two_revisions_side_by_side(bench: Page, varlen_address: str) -> None:
     expect(differs).to_contain_text("rotate enabled True → False")
     page.wait_for_function("document.querySelectorAll('[data-testid=sheet] figure').length === 54")
     settled(page)
-    tiles = [address.rsplit("/", 1)[0] for address in pictures(page)[:9] if "/tiles/" in address]
+    tiles = [figure.get_attribute("data-tile") or "" for figure in page.locator("[data-testid=sheet] figure[data-tile]").all()[:8]]
     traces = [page.request.get(f"{varlen_address}{address}/trace").json() for address in tiles]
     for above, below in zip(traces[:4], traces[4:], strict=True):
         turned = next(step["fired"] for step in below["steps"] if step["id"] == "tilt")

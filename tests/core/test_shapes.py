@@ -15,6 +15,7 @@ from varlen.dataset import Dataset, Entry
 from varlen.files import Folder
 from varlen.geometry import Size
 from varlen.labels.convert import mask_from_polygon, polygon_from_mask
+from varlen.labels.shapes import clipped
 from varlen.render import Renderer
 from varlen.sample import Mask, Objects, Outlines, Part, make_objects
 from varlen.semantic import VOID
@@ -58,6 +59,23 @@ def test_filling_takes_the_pixels_whose_centres_lie_inside(corners: list[tuple[f
     expected = shapely.contains_xy(shape.difference(hole) if rings else shape, x, y)
     near = shapely.distance(shape.boundary.union(hole.boundary), shapely.points(x, y)) < 1e-6
     assert np.array_equal(whole.astype(bool) | near, expected | near)
+
+
+@given(st.lists(st.tuples(st.integers(-12, 52), st.integers(-12, 42)), min_size=3, max_size=14, unique=True), st.booleans())
+def test_outlines_cut_by_the_frame_are_what_shapely_finds(corners: list[tuple[int, int]], star: bool) -> None:
+    """Rings of every kind, many of which cross the frame often or themselves, or run along its border."""
+    ring = np.array(corners, np.float64)
+    if star:  # around a middle: these don't cross themselves
+        middle = ring - ring.mean(axis=0)
+        ring = ring[np.argsort(np.arctan2(middle[:, 1], middle[:, 0]))]
+    window = (0.0, 0.0, 40.0, 30.0)
+    expected = shapely.make_valid(shapely.Polygon(ring)).intersection(shapely.box(*window))
+    [parts] = clipped([(Part(ring),)], window)
+    found = [shapely.Polygon(part.outline, part.holes) for part in parts]
+    assert all(each.is_valid for each in found)
+    together = shapely.union_all(found) if found else shapely.Polygon()
+    assert sum(each.area for each in found) == pytest.approx(expected.area, abs=1e-5)
+    assert together.symmetric_difference(expected).area < 1e-5
 
 
 @given(st.lists(st.integers(0, 3), max_size=6), st.data())

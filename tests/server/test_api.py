@@ -6,6 +6,7 @@ import io
 import json
 import shutil
 import zipfile
+from base64 import b64decode
 from pathlib import Path
 from typing import Any
 
@@ -245,6 +246,21 @@ def test_a_tile_is_the_exported_picture(client: Client, moths: Any, lamp_drift: 
             assert abs(shown.astype(int) - written).mean() < 3  # only the preview's own coding differs
             checked += 1
     assert checked == 12
+
+
+def test_small_pictures_come_with_their_labels(client: Client, moths: Any, lamp_drift: dict) -> None:
+    """The same bytes that the tiles' own addresses give, in the sheet and in a strip; none where none are asked for."""
+    image = client.get(f"/api/datasets/{moths.pk}/rows?count=1").json()[0]["id"]
+    wish = {"dataset": moths.pk, "document": lamp_drift, "images": [image], "variants": 2}
+    bare = post(client, "/api/sheet", wish).json()["rows"][0]["tiles"]
+    tiles = post(client, "/api/sheet", {**wish, "width": 160}).json()["rows"][0]["tiles"]
+    strip = {"dataset": moths.pk, "document": {**lamp_drift, "steps": []}, "image": image, "steps": lamp_drift["steps"][:1], "width": 160}
+    for tile in [*tiles, *post(client, "/api/strip", strip).json()["tiles"]]:
+        kind, _, data = tile["picture"].partition(",")
+        assert kind == "data:image/jpeg;base64"
+        assert b64decode(data) == client.get(f"{tile['address']}/160.jpg").content
+    assert [{**tile, "picture": "", "picture_width": 0} for tile in tiles] == bare
+    assert post(client, "/api/sheet", {**wish, "width": 161}).status_code == 400
 
 
 def test_a_tile_that_is_only_a_copy(client: Client, moths: Any) -> None:

@@ -68,6 +68,7 @@ describe("labels over a tile", () => {
       [12, 20, 3],
     ]);
     expect(bars([9], 3)).toEqual([]);
+    expect(maskOf({ left: 10, top: 20, width: 3, height: 3, counts: [1, 4, 3, 1] }, 2)).toBe("M10 21h2v2h-2zM12 22h2v1h-2z");
   });
 
   test("a polygon's parts and holes are rings of one path", () => {

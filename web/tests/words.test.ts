@@ -1,7 +1,7 @@
 import { describe, expect, test, vi } from "vitest";
 import type { Parameter, PipelineStep } from "../src/api/client";
 import { inOrder, sayBytes, sayCounts, saySeconds } from "../src/bench/LedgerBar";
-import { pictureWidth } from "../src/bench/TileView";
+import { pictureWidth } from "../src/bench/pictures";
 import { matters, sayParameter, sayRange, sayStep } from "../src/bench/values";
 
 const step = (name: string, more: object) => ({ id: "a", step: name, ...more }) as unknown as PipelineStep;

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.geometry import Rect
+from varlen.raster.outlines import clipped_ring, ring_area
 from varlen.sample import Part, Polygon, Ring
 
 if TYPE_CHECKING:
@@ -43,9 +44,27 @@ def bounds(polygon: Polygon) -> Rect:
 
 def clipped(polygons: list[Polygon], window: Rect) -> list[Polygon]:
     """Each polygon inside `window`. One part may become several; outlines that cross themselves are first taken apart."""
-    import shapely  # loaded only when an outline crosses the frame
+    found = [_clipped_plainly(polygon, window) for polygon in polygons]
+    hard = [place for place, polygon in enumerate(found) if polygon is None]
+    if hard:
+        import shapely  # loaded only when it is needed
 
-    return combined(polygons, shapely.box(*window), "intersection")
+        cut = combined([polygons[place] for place in hard], shapely.box(*window), "intersection")
+        for place, polygon in zip(hard, cut, strict=True):
+            found[place] = polygon
+    return [polygon or () for polygon in found]
+
+
+def _clipped_plainly(polygon: Polygon, window: Rect) -> Polygon | None:
+    """The polygon inside `window` where every part stays one part without holes; None for others."""
+    kept = []
+    for part in polygon:
+        ring = None if part.holes else clipped_ring(part.outline, window)
+        if ring is None:
+            return None
+        if ring_area(ring) > SLIVER:
+            kept.append(Part(ring))
+    return tuple(kept)
 
 
 def combined(polygons: list[Polygon], other: Any, how: Literal["intersection", "difference"]) -> list[Polygon]:

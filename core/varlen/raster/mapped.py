@@ -14,9 +14,9 @@ from varlen.bend import Bends
 from varlen.geometry import Matrix
 from varlen.raster.bend import control_points, displacement
 from varlen.raster.jit import kernel
-from varlen.raster.warp import BLOCK, EDGES, Pixels, blend, fold, pack, pixel_at
-from varlen.raster.wide import load64
+from varlen.raster.warp import EDGES, Pixels, between, fold, packed, put
 
+BLOCK = 128
 #: Positions beyond this (in pixels) count as this: far outside any picture.
 FAR = 1e6
 #: Bends are followed back at most at every so many pixels of a row, and straight in between …
@@ -43,9 +43,8 @@ def warp_mapped(source: Pixels, bends: Bends, matrix: Matrix, out: Pixels, windo
     """
     source = np.ascontiguousarray(source)
     x0, y0, x1, y1 = window
-    color = np.array(edge_color, np.uint8)
     _warp(source.reshape(-1), source.shape[0], source.shape[1], out.reshape(-1), out.shape[1], x0, y0, x1 - x0, y1 - y0,
-          *_way_back(bends, matrix), EDGES[edges], color)  # fmt: skip
+          *_way_back(bends, matrix), EDGES[edges], packed(edge_color))  # fmt: skip
 
 
 def nearest_mapped(source: NDArray[np.uint8], left: int, top: int, bends: Bends, matrix: Matrix, out: NDArray[np.uint8],
@@ -115,38 +114,9 @@ def _fixed(xs, ys, us, vs, count):
 
 
 @kernel
-def _gather(flat, height, width, edges, us, vs, corners, weight_x, weight_y, count):
-    """Neighbours and weights; wide reads where the whole neighbourhood lies inside."""
-    stride = 3 * width
-    for n in range(count):
-        k = np.uint64(n)
-        u, v = us[k], vs[k]
-        i, j = u >> 32, v >> 32
-        if 0 <= i < width - 2 and 0 <= j < height - 1:
-            place = np.uint64(j * stride + 3 * i)
-            top, bottom = load64(flat, place), load64(flat, place + np.uint64(stride))
-            corners[0, k] = np.uint32(top)
-            corners[1, k] = np.uint32(top >> np.uint64(24))
-            corners[2, k] = np.uint32(bottom)
-            corners[3, k] = np.uint32(bottom >> np.uint64(24))
-        else:
-            left, right = 3 * fold(i, width, edges), 3 * fold(i + 1, width, edges)
-            top_row, bottom_row = stride * fold(j, height, edges), stride * fold(j + 1, height, edges)
-            corners[0, k] = pixel_at(flat, np.uint64(top_row + left))
-            corners[1, k] = pixel_at(flat, np.uint64(top_row + right))
-            corners[2, k] = pixel_at(flat, np.uint64(bottom_row + left))
-            corners[3, k] = pixel_at(flat, np.uint64(bottom_row + right))
-        weight_x[k] = np.uint32(((u >> 24) & 255) * 0x01010101)
-        weight_y[k] = np.uint32(((v >> 24) & 255) * 0x01010101)
-
-
-@kernel
 def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows, inverses, controls, grids, steps, edges, color):
-    corners = np.empty((4, BLOCK), np.uint32)
-    weight_x, weight_y, mixed = np.empty(BLOCK, np.uint32), np.empty(BLOCK, np.uint32), np.empty(BLOCK, np.uint32)
     xs, ys = np.empty(BLOCK, np.float64), np.empty(BLOCK, np.float64)
     us, vs = np.empty(BLOCK, np.int64), np.empty(BLOCK, np.int64)
-    bytes_of = corners.view(np.uint8)
     for row in range(rows):
         begin = 3 * ((top_row + row) * stride + left_column)
         line = out[begin : begin + 3 * columns]
@@ -155,15 +125,11 @@ def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows,
             count = min(BLOCK, columns - start)
             _line_back(inverses, controls, grids, steps, left_column + start + 0.5, top_row + row + 0.5, xs, ys, count)
             _fixed(xs, ys, us, vs, count)
-            _gather(flat, height, width, edges, us, vs, corners, weight_x, weight_y, count)
-            blend(bytes_of[0], bytes_of[1], bytes_of[2], bytes_of[3], weight_x.view(np.uint8), weight_y.view(np.uint8),
-                  mixed.view(np.uint8), 4 * count)  # fmt: skip
-            pack(mixed, line, start, count)
-            if edges == 0:
-                for n in range(count):
-                    if not (0.0 <= xs[n] < width and 0.0 <= ys[n] < height):
-                        for channel in range(3):
-                            line[3 * (start + n) + channel] = color[channel]
+            for n in range(count):
+                if edges == 0 and not (0.0 <= xs[n] < width and 0.0 <= ys[n] < height):
+                    put(line, start + n, columns, color)
+                else:
+                    put(line, start + n, columns, between(flat, height, width, edges, us[n], vs[n]))
             start += count
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from varlen.geometry import Rect
 from varlen.raster.jit import kernel
 
 
@@ -71,6 +72,81 @@ def clip_ring(points, begin, end, window, one, two):
         for n in range(count):
             one[n, 0], one[n, 1] = two[n, 0], two[n, 1]
     return count
+
+
+#: Longer rings are not compared edge by edge.
+MOST_EDGES = 256
+
+
+def clipped_ring(ring: NDArray[np.float64], window: Rect) -> NDArray[np.float64] | None:
+    """The part of a ring (N, 2) inside `window` where that is one piece, perhaps of no points; None where it takes more than this.
+
+    That is so when the ring does not cross itself, and every border line of the window crosses it
+    at most twice, and not at its corners.
+    """
+    one, two = np.empty((2 * len(ring) + 16, 2)), np.empty((2 * len(ring) + 16, 2))
+    count = _clip_plain(np.ascontiguousarray(ring), window, one, two)
+    return None if count < 0 else one[:count]
+
+
+@kernel
+def _clip_plain(ring, window, one, two):
+    """As `clip_ring`, for plain cases only: −1 for others."""
+    count = ring.shape[0]
+    if count > MOST_EDGES or _crosses_itself(ring):
+        return -1
+    one[:count] = ring
+    for side in range(4):
+        axis = side & 1
+        limit = window[side]
+        sign = 1.0 if side < 2 else -1.0
+        kept = crossed = touching = 0
+        for n in range(count):
+            m = n - 1 if n > 0 else count - 1
+            a, b = sign * (one[m, axis] - limit), sign * (one[n, axis] - limit)
+            touching += b == 0.0
+            if (a >= 0.0) != (b >= 0.0):
+                crossed += 1
+                t = a / (a - b)
+                two[kept, 1 - axis] = one[m, 1 - axis] + t * (one[n, 1 - axis] - one[m, 1 - axis])
+                two[kept, axis] = limit
+                kept += 1
+            if b >= 0.0:
+                two[kept, 0], two[kept, 1] = one[n, 0], one[n, 1]
+                kept += 1
+        # Corners on the border of a ring that crosses it may leave edges along it that lead nowhere.
+        if crossed > 2 or (crossed and touching):
+            return -1
+        count = kept
+        one[:count] = two[:count]
+    return count
+
+
+@kernel
+def _crosses_itself(ring):
+    """Whether two edges that are not neighbours meet, or an edge runs back along the one before."""
+    count = ring.shape[0]
+    for n in range(count):
+        m, k = n - 1 if n > 0 else count - 1, n + 1 if n + 1 < count else 0
+        px, py, qx, qy = ring[n, 0] - ring[m, 0], ring[n, 1] - ring[m, 1], ring[k, 0] - ring[n, 0], ring[k, 1] - ring[n, 1]
+        if px * qy == py * qx and px * qx + py * qy <= 0.0:
+            return True
+    for i in range(count - 2):
+        ax, ay, bx, by = ring[i, 0], ring[i, 1], ring[i + 1, 0], ring[i + 1, 1]
+        for j in range(i + 2, count):
+            k = j + 1 if j + 1 < count else 0
+            if k == i:
+                continue
+            cx, cy, dx, dy = ring[j, 0], ring[j, 1], ring[k, 0], ring[k, 1]
+            if max(cx, dx) < min(ax, bx) or min(cx, dx) > max(ax, bx) or max(cy, dy) < min(ay, by) or min(cy, dy) > max(ay, by):
+                continue
+            p = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
+            q = (bx - ax) * (dy - ay) - (by - ay) * (dx - ax)
+            r = (dx - cx) * (ay - cy) - (dy - cy) * (ax - cx)
+            s = (dx - cx) * (by - cy) - (dy - cy) * (bx - cx)
+            if p * q <= 0.0 and r * s <= 0.0:
+                return True
+    return False
 
 
 @kernel

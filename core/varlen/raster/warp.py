@@ -1,11 +1,10 @@
 """Affine resampling of pixels, bilinear, in fixed point.
 
 For each output pixel centre the source position is followed in 32.32 fixed point along the
-row. Blocks of pixels are gathered into flat buffers, four bytes a pixel, and interpolated
-with 8-bit weights in a loop the compiler can vectorise. Where the whole 2×2 neighbourhood
-lies inside the source two wide reads fetch it; near and beyond the border the four pixels
-are looked up one by one. Whole numbers throughout, so the bytes are the same on every
-processor.
+row. Where the whole 2×2 neighbourhood lies inside the source two wide reads fetch it; near
+and beyond the border the four pixels are looked up one by one. The three channels are then
+interpolated at once with 8-bit weights (`wide.blend2x2`). Whole numbers throughout, so the
+bytes are the same on every processor.
 """
 
 from __future__ import annotations
@@ -15,13 +14,12 @@ from numpy.typing import NDArray
 
 from varlen.geometry import Matrix
 from varlen.raster.jit import kernel
-from varlen.raster.wide import load32, load64, store32
+from varlen.raster.wide import blend2x2, load32, load64, store32
 
 Pixels = NDArray[np.uint8]
 
 ONE = 1 << 32
 HALF = 1 << 31
-BLOCK = 128
 EDGES = {"solid": 0, "extend": 1, "mirror": 2, "wrap": 3, None: 1}
 
 
@@ -38,7 +36,6 @@ def warp(source: Pixels, inverse: Matrix, out: Pixels, window: tuple[int, int, i
     # Position of the first pixel centre, less half a pixel: index space of the source.
     u = round((a * (x0 + 0.5) + b * (y0 + 0.5) + c - 0.5) * ONE)
     v = round((d * (x0 + 0.5) + e * (y0 + 0.5) + f - 0.5) * ONE)
-    color = np.array(edge_color, np.uint8)
     _warp(
         source.reshape(-1),
         source.shape[0],
@@ -56,8 +53,13 @@ def warp(source: Pixels, inverse: Matrix, out: Pixels, window: tuple[int, int, i
         round(b * ONE),
         round(e * ONE),
         EDGES[edges],
-        color,
+        packed(edge_color),
     )
+
+
+def packed(color: tuple[int, int, int]) -> np.uint32:
+    """A color as the three low bytes of four."""
+    return np.uint32(color[0] | color[1] << 8 | color[2] << 16)
 
 
 @kernel
@@ -89,28 +91,6 @@ def first_and_end(u, v, du, dv, width, height, count):
 
 
 @kernel
-def _gather(flat, stride, corners, weight_x, weight_y, u, v, du, dv, count):
-    """Neighbours and weights of `count` pixels whose 2×2 neighbourhood lies inside the source.
-
-    Unsigned places: the compiler then need not ask whether they count from the end.
-    """
-    top_left, top_right, bottom_left, bottom_right = corners[0], corners[1], corners[2], corners[3]
-    for n in range(count):
-        k = np.uint64(n)
-        place = np.uint64((v >> 32) * stride + 3 * (u >> 32))
-        top = load64(flat, place)
-        bottom = load64(flat, place + np.uint64(stride))
-        top_left[k] = np.uint32(top)
-        top_right[k] = np.uint32(top >> np.uint64(24))
-        bottom_left[k] = np.uint32(bottom)
-        bottom_right[k] = np.uint32(bottom >> np.uint64(24))
-        weight_x[k] = np.uint32(((u >> 24) & 255) * 0x01010101)
-        weight_y[k] = np.uint32(((v >> 24) & 255) * 0x01010101)
-        u += du
-        v += dv
-
-
-@kernel
 def fold(index, count, edges):
     """A source index brought inside 0 … count − 1."""
     if 0 <= index < count:
@@ -127,74 +107,78 @@ def fold(index, count, edges):
 
 
 @kernel
-def pixel_at(flat, place):
-    """Three bytes of a pixel; the last pixel of the picture is read from one byte before."""
+def _pixel_at(flat, place):
+    """Three bytes of a pixel, as the low ones of eight; the last pixel of the picture is read from one byte before."""
     last = np.uint64(flat.size - 4)
     if place > last:
-        return load32(flat, last) >> np.uint32(8)
-    return load32(flat, place)
+        return np.uint64(load32(flat, last) >> np.uint32(8))
+    return np.uint64(load32(flat, place) & np.uint32(0xFFFFFF))
 
 
 @kernel
-def _gather_folded(flat, height, width, edges, corners, weight_x, weight_y, u, v, du, dv, count):
-    """As `_gather`, for pixels near or beyond the border."""
-    for n in range(count):
-        k = np.uint64(n)
-        x, y = u >> 32, v >> 32
-        left, right = 3 * fold(x, width, edges), 3 * fold(x + 1, width, edges)
-        top, bottom = 3 * width * fold(y, height, edges), 3 * width * fold(y + 1, height, edges)
-        corners[0, k] = pixel_at(flat, np.uint64(top + left))
-        corners[1, k] = pixel_at(flat, np.uint64(top + right))
-        corners[2, k] = pixel_at(flat, np.uint64(bottom + left))
-        corners[3, k] = pixel_at(flat, np.uint64(bottom + right))
-        weight_x[k] = np.uint32(((u >> 24) & 255) * 0x01010101)
-        weight_y[k] = np.uint32(((v >> 24) & 255) * 0x01010101)
+def between(flat, height, width, edges, u, v):
+    """The pixel at a place of the source, in index space and 32.32 fixed point, wherever it is."""
+    x, y = u >> 32, v >> 32
+    if 0 <= x < width - 2 and 0 <= y < height - 1:
+        place = np.uint64(3 * (y * width + x))
+        top, bottom = load64(flat, place), load64(flat, place + np.uint64(3 * width))
+        return blend2x2(top, bottom, np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
+    left, right = fold(x, width, edges), fold(x + 1, width, edges)
+    upper, lower = 3 * width * fold(y, height, edges), 3 * width * fold(y + 1, height, edges)
+    across = (u >> 24) & 255
+    begin = 3 * min(left, right)
+    if abs(left - right) == 1 and max(upper, lower) + begin + 8 <= flat.size:
+        # Neighbours, perhaps the other way round.
+        top, bottom = load64(flat, np.uint64(upper + begin)), load64(flat, np.uint64(lower + begin))
+        if left > right:
+            across = 256 - across
+    else:
+        top = _pixel_at(flat, np.uint64(upper + 3 * left)) | _pixel_at(flat, np.uint64(upper + 3 * right)) << np.uint64(24)
+        bottom = _pixel_at(flat, np.uint64(lower + 3 * left)) | _pixel_at(flat, np.uint64(lower + 3 * right)) << np.uint64(24)
+    return blend2x2(top, bottom, np.uint32(across), np.uint32((v >> 24) & 255))
+
+
+@kernel
+def put(line, place, columns, pixel):
+    """Write pixel `place` of a line of `columns`. All but the last spill a byte into the next, which is to be written after it."""
+    if place < columns - 1:
+        store32(line, np.uint64(3 * place), pixel)
+    else:
+        for channel in range(3):
+            line[3 * place + channel] = np.uint8(pixel >> np.uint32(8 * channel))
+
+
+@kernel
+def _inside(flat, stride, line, first, end, u, v, du, dv):
+    """Pixels whose 2×2 neighbourhood lies inside the source, none of them the last of the line."""
+    for n in range(first, end):
+        place = np.uint64((v >> 32) * stride + 3 * (u >> 32))
+        pixel = blend2x2(load64(flat, place), load64(flat, place + np.uint64(stride)), np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
+        store32(line, np.uint64(3 * n), pixel)
         u += du
         v += dv
 
 
 @kernel
-def blend(top_left, top_right, bottom_left, bottom_right, weight_x, weight_y, out, count):
-    """Interpolate flat buffers byte by byte: exact to the rounding of 8-bit weights."""
-    for n in range(count):
-        wx = np.uint16(weight_x[n])
-        rest = np.uint16(np.uint16(256) - wx)
-        upper = np.uint16(np.uint16(np.uint16(top_left[n]) * rest) + np.uint16(np.uint16(top_right[n]) * wx))
-        lower = np.uint16(np.uint16(np.uint16(bottom_left[n]) * rest) + np.uint16(np.uint16(bottom_right[n]) * wx))
-        wy = np.int32(weight_y[n])
-        mixed = np.int32(np.int32(np.int32(upper) * np.int32(256 - wy)) + np.int32(np.int32(lower) * wy))
-        out[n] = np.uint8((mixed + 32768) >> 16)
-
-
-@kernel
-def pack(mixed, line, first, count):
-    """Four bytes a pixel to three; each write but the last spills into the pixel that follows it."""
-    for n in range(count - 1):
-        store32(line, np.uint64(3 * (first + n)), mixed[np.uint64(n)])
-    last = mixed[count - 1]
-    for channel in range(3):
-        line[3 * (first + count - 1) + channel] = np.uint8(last >> np.uint32(8 * channel))
-
-
-@kernel
-def _paint(line, first, end, color):
+def _anywhere(flat, height, width, edges, line, first, end, columns, u, v, du, dv):
+    """As `_inside`, for pixels near or beyond the border of the source, and the last of a line."""
     for n in range(first, end):
-        line[3 * n] = color[0]
-        line[3 * n + 1] = color[1]
-        line[3 * n + 2] = color[2]
+        put(line, n, columns, between(flat, height, width, edges, u, v))
+        u += du
+        v += dv
+
+
+@kernel
+def _paint(line, first, end, columns, color):
+    for n in range(first, end):
+        put(line, n, columns, color)
 
 
 @kernel
 def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows, u0, v0, du, dv, row_u, row_v, edges, color):
     half = np.int64(1) << 31
-    corners = np.empty((4, BLOCK), np.uint32)
-    weight_x = np.empty(BLOCK, np.uint32)
-    weight_y = np.empty(BLOCK, np.uint32)
-    mixed = np.empty(BLOCK, np.uint32)
-    bytes_of = corners.view(np.uint8)
     for row in range(rows):
-        u = u0 + row * row_u
-        v = v0 + row * row_v
+        u, v = u0 + row * row_u, v0 + row * row_v
         begin = 3 * ((top_row + row) * stride + left_column)
         line = out[begin : begin + 3 * columns]
         left, right = np.int64(0), np.int64(columns)
@@ -204,29 +188,16 @@ def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows,
             first_v, end_v = _span(v, dv, -half, (np.int64(height) << 32) - half, columns)
             left, right = max(first_u, first_v), min(end_u, end_v)
             if left >= right:
-                _paint(line, 0, columns, color)
-                continue
-            _paint(line, 0, left, color)
-            _paint(line, right, columns, color)
+                left = right = np.int64(columns)
         # A wide read takes two bytes more than two pixels: the last column but one is left out.
         first_u, end_u = _span(u, du, np.int64(0), np.int64(width - 2) << 32, columns)
         first_v, end_v = _span(v, dv, np.int64(0), np.int64(height - 1) << 32, columns)
-        first, end = max(first_u, first_v), min(end_u, end_v)
+        first, end = max(first_u, first_v), min(end_u, end_v, columns - 1)
         if first >= end:
             first = end = right
-        start = left
-        while start < right:
-            if start < first:
-                count = min(BLOCK, first - start)
-            elif start < end:
-                count = min(BLOCK, end - start)
-            else:
-                count = min(BLOCK, right - start)
-            if first <= start < end:
-                _gather(flat, 3 * width, corners, weight_x, weight_y, u + start * du, v + start * dv, du, dv, count)
-            else:
-                _gather_folded(flat, height, width, edges, corners, weight_x, weight_y, u + start * du, v + start * dv, du, dv, count)
-            blend(bytes_of[0], bytes_of[1], bytes_of[2], bytes_of[3], weight_x.view(np.uint8), weight_y.view(np.uint8),
-                   mixed.view(np.uint8), 4 * count)  # fmt: skip
-            pack(mixed, line, start, count)
-            start += count
+        # From the left, as each pixel spills into the next.
+        _paint(line, 0, left, columns, color)
+        _anywhere(flat, height, width, edges, line, left, first, columns, u + left * du, v + left * dv, du, dv)
+        _inside(flat, 3 * width, line, first, end, u + first * du, v + first * dv, du, dv)
+        _anywhere(flat, height, width, edges, line, end, right, columns, u + end * du, v + end * dv, du, dv)
+        _paint(line, right, columns, columns, color)

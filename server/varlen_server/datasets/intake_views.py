@@ -37,7 +37,7 @@ from varlen_server.datasets.serializers import (
     MessageSerializer,
 )
 from varlen_server.datasets.tasks import bring_dataset_in, clear
-from varlen_server.datasets.views import picture_response, preview
+from varlen_server.previews import picture_response, preview
 
 MOST_FOLDERS = 500
 _OPEN = (Intake.State.GATHERING, Intake.State.RECOGNISED)

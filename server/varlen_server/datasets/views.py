@@ -13,10 +13,9 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.codec import decode, encode, exif_of
+from varlen.codec import decode, exif_of
 from varlen.dataset import in_order
 from varlen.edits import Edit
-from varlen.raster.resample import shrunk
 from varlen.sheet import spread
 
 from varlen_server import store
@@ -35,10 +34,7 @@ from varlen_server.datasets.serializers import (
     MessageSerializer,
     OverviewSerializer,
 )
-
-#: Widths pictures are kept at for the screen.
-WIDTHS = (160, 240, 320, 480, 640, 960, 1280, 1920)
-FOR_EVER = "public, max-age=31536000, immutable"
+from varlen_server.previews import check_width, map_response, picture_response, preview
 
 
 def with_splits(dataset: Dataset) -> Dataset:
@@ -228,28 +224,3 @@ class Picture(APIView):
             pixels = decode(kept.read_bytes(), sha256)
             store.write_whole(cached, preview(pixels, width), lasting=False)
         return picture_response(cached.read_bytes())
-
-
-def check_width(width: int) -> None:
-    """Only a few widths, so that nobody fills the disk with sizes in between."""
-    if width not in WIDTHS:
-        raise NotFound(f"Pictures come {', '.join(map(str, WIDTHS))} px wide.")
-
-
-def preview(pixels: Any, width: int) -> bytes:
-    """A JPEG for the screen, at most `width` px wide."""
-    if pixels.shape[1] > width:
-        pixels = shrunk(pixels, width, max(1, round(pixels.shape[0] * width / pixels.shape[1])))
-    return encode(pixels, "jpeg", 88)
-
-
-def map_response(levels: Any) -> HttpResponse:
-    """A label map, (H, W) uint8, that browsers may keep for ever. Raises `NotFound` for None."""
-    if levels is None:
-        raise NotFound("This image has no label map.")
-    return HttpResponse(encode(levels[:, :, None], "png"), content_type="image/png", headers={"Cache-Control": FOR_EVER})
-
-
-def picture_response(data: bytes) -> HttpResponse:
-    """A picture that browsers may keep for ever."""
-    return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": FOR_EVER})

@@ -23,7 +23,7 @@ from varlen.scores import Score, attach, read_scores, scores_of
 from varlen_server import store
 from varlen_server.datasets.models import Image
 from varlen_server.datasets.serializers import MessageSerializer
-from varlen_server.datasets.views import check_width, number_asked, picture_response, preview
+from varlen_server.datasets.views import number_asked
 from varlen_server.editions.models import Edition
 from varlen_server.editions.row_index import index_of
 from varlen_server.editions.serializers import (
@@ -36,6 +36,7 @@ from varlen_server.editions.serializers import (
 )
 from varlen_server.editions.tasks import source_of
 from varlen_server.editions.views import done_or_404
+from varlen_server.previews import check_width, picture_response, preview
 from varlen_server.sheet.renderers import renderer_of
 
 _FILTERS = {"split": "a split", "step": "a step that happened, by its id", "class": "a class", "lost": "1: objects were lost, 0: none",

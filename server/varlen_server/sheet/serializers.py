@@ -5,6 +5,11 @@ from __future__ import annotations
 from rest_framework import serializers
 
 from varlen_server.datasets.serializers import ObjectSerializer
+from varlen_server.previews import WIDTHS
+
+
+def _width() -> serializers.ChoiceField:
+    return serializers.ChoiceField([0, *WIDTHS], default=0, help_text="of the pictures that come with the answer, px; 0 for none")
 
 
 class SheetRequestSerializer(serializers.Serializer):
@@ -12,6 +17,7 @@ class SheetRequestSerializer(serializers.Serializer):
     document = serializers.DictField()
     images = serializers.ListField(child=serializers.IntegerField(), max_length=60)
     variants = serializers.IntegerField(min_value=1, max_value=12)
+    width = _width()
 
 
 class FateSerializer(serializers.Serializer):
@@ -50,6 +56,8 @@ class TraceSerializer(serializers.Serializer):
 class TileSerializer(serializers.Serializer):
     variant = serializers.IntegerField()
     address = serializers.CharField(help_text="add /<width>.jpg for the picture, /trace for the trace with its pixel digest")
+    picture = serializers.CharField(allow_blank=True, help_text="a data: address of the picture at the width asked for")
+    picture_width = serializers.IntegerField()
     width = serializers.IntegerField()
     height = serializers.IntegerField()
     objects = ObjectSerializer(many=True)
@@ -80,6 +88,7 @@ class StripRequestSerializer(serializers.Serializer):
     document = serializers.DictField()
     image = serializers.IntegerField()
     steps = serializers.ListField(child=serializers.DictField(), max_length=12)
+    width = _width()
 
 
 class StripSerializer(serializers.Serializer):

@@ -1,4 +1,4 @@
-"""A contact sheet in two goes: labels and traces in one answer, pictures each at an address of its own.
+"""A contact sheet: labels and traces of a row in one answer, with small pictures; larger ones at addresses of their own.
 
 A tile's address names dataset snapshot, pipeline, image and variant by content; the seed is
 part of the pipeline. So what an address shows never changes and may be kept for ever.
@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import hashlib
 import json
+from base64 import b64encode
 from collections import Counter
 from collections.abc import Callable
 from functools import lru_cache, partial
+from pathlib import Path
 from typing import Any
 
 import orjson
@@ -30,15 +32,15 @@ from varlen.forecast import Tally, count_draws, forecast, largest_range
 from varlen.notes import notes
 from varlen.objects_json import objects_to_json
 from varlen.pipeline import Pipeline, from_json
-from varlen.plan import Resample
+from varlen.plan import Plan, Resample
 from varlen.render import Renderer
 from varlen.steps import CATALOGUE
 
 from varlen_server import store
 from varlen_server.datasets.models import Dataset, Image
 from varlen_server.datasets.serializers import MessageSerializer
-from varlen_server.datasets.views import check_width, map_response, picture_response, preview
 from varlen_server.pipelines.library import register
+from varlen_server.previews import check_width, map_response, picture_response, preview
 from varlen_server.sheet.cost import cost_of_one, seconds_for
 from varlen_server.sheet.renderers import renderer_for, renderer_of
 from varlen_server.sheet.serializers import (
@@ -74,22 +76,24 @@ def _renderer(dataset_id: int, document: dict[str, Any]) -> tuple[Dataset, Pipel
 class Sheet(APIView):
     @extend_schema(request=SheetRequestSerializer, responses={200: SheetSerializer, 422: MessageSerializer}, operation_id="sheet_make")
     def post(self, request: Request) -> HttpResponse:
-        """Labels and traces of variants 1 … n of some images. A row's answer is always the same, so it is kept."""
+        """Labels, traces and, where a width is given, pictures of variants 1 … n of some images. A row's answer is always the same, so it is kept."""
         wish, dataset, pipeline, renderer = _asked(request, SheetRequestSerializer)
         images = Image.objects.filter(dataset=dataset, left_out=False).only("key", "split").in_bulk(wish["images"])
         if lost := [pk for pk in wish["images"] if pk not in images]:
             raise NotFound(f"The dataset has no image {lost[0]}.")
-        about, variants = [dataset.pk, dataset.digest, pipeline.digest], wish["variants"]
-        rows = [_answer("rows", [*about, variants, pk], partial(_row, dataset, renderer, images[pk], variants)) for pk in wish["images"]]
+        about, variants, width = [dataset.pk, dataset.digest, pipeline.digest], wish["variants"], wish["width"]
+        rows = [
+            _answer("rows", [*about, variants, width, pk], partial(_row, dataset, renderer, images[pk], variants, width)) for pk in wish["images"]
+        ]
         runs = _answer("runs", about, partial(_runs, renderer))
         answer = {"pipeline_digest": pipeline.digest, "rows": [orjson.Fragment(row) for row in rows], "runs": orjson.Fragment(runs)}
         return _json(orjson.dumps(answer))
 
 
-def _row(dataset: Dataset, renderer: Renderer, image: Image, variants: int) -> dict[str, Any]:
+def _row(dataset: Dataset, renderer: Renderer, image: Image, variants: int, width: int) -> dict[str, Any]:
     # Evaluation images have one output only: the way of the `every` steps.
     numbers = range(1, variants + 1) if image.split == "train" else [0]
-    return {"image": image.pk, "tiles": [_tile(dataset, renderer, image.pk, image.key, number) for number in numbers]}
+    return {"image": image.pk, "tiles": [_tile(dataset, renderer, image.pk, image.key, number, width) for number in numbers]}
 
 
 class Strip(APIView):
@@ -102,32 +106,44 @@ class Strip(APIView):
         register(*pipelines)
         renderers = [renderer_of(dataset.pk, dataset.digest, pipeline) for pipeline in pipelines]
         key = key_of(wish["image"], dataset.pk)
-        tiles = [_tile(dataset, renderer, wish["image"], key, 1) for renderer in renderers]
+        tiles = [_tile(dataset, renderer, wish["image"], key, 1, wish["width"]) for renderer in renderers]
         return _json(orjson.dumps({"tiles": tiles}))
 
 
-def _tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: int) -> dict[str, Any]:
+def _tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: int, width: int) -> dict[str, Any]:
+    """Labels and trace of one variant, and its picture where `width` is not 0: a request for each would cost as much as making it."""
     address = f"/api/tiles/{dataset.pk}/{dataset.digest[7:]}/{renderer.pipeline.digest[7:]}/{image}/{variant}"
     try:
-        outcome = renderer.outcome(key, variant)
+        plan = renderer.plan(key, variant)
+        outcome = renderer.outcome(key, variant, plan)
+        picture = "data:image/jpeg;base64," + b64encode(_made(renderer, plan, width).read_bytes()).decode() if width else ""
     except RenderError as error:
-        size = renderer.dataset.size_of(key)
-        empty = {"image": key, "seed": renderer.pipeline.seed, "variant": variant, "steps": [], "passes": 0, "size": list(size), "blank_share": 0.0,
-                 "objects": {"kept": 0, "clipped": 0, "clipped_by": [], "dropped": []}}  # fmt: skip
-        return {
-            "variant": variant,
-            "address": "",
-            "width": size.width,
-            "height": size.height,
-            "objects": [],
-            "trace": empty,
-            "loose": 1.0,
-            "error": str(error),
-        }
-    objects = objects_to_json(outcome.objects, renderer.dataset.classes)
-    width, height = outcome.size
-    return {"variant": variant, "address": address, "width": width, "height": height, "objects": objects, "trace": outcome.trace,
-            "loose": round(float(outcome.objects.growth.max(initial=1.0)), 3), "error": ""}  # fmt: skip
+        return _refused(renderer, key, variant, str(error))
+    objects = objects_to_json(outcome.objects, renderer.dataset.classes, digits=3)
+    size = outcome.size
+    return {"variant": variant, "address": address, "picture": picture, "picture_width": width, "width": size.width, "height": size.height,
+            "objects": objects, "trace": outcome.trace, "loose": round(float(outcome.objects.growth.max(initial=1.0)), 3), "error": ""}  # fmt: skip
+
+
+def _refused(renderer: Renderer, key: str, variant: int, reason: str) -> dict[str, Any]:
+    """A tile that can't be made, in the form of the others."""
+    size = renderer.dataset.size_of(key)
+    trace = {"image": key, "seed": renderer.pipeline.seed, "variant": variant, "steps": [], "passes": 0, "size": list(size), "blank_share": 0.0,
+             "objects": {"kept": 0, "clipped": 0, "clipped_by": [], "dropped": []}}  # fmt: skip
+    return {"variant": variant, "address": "", "picture": "", "picture_width": 0, "width": size.width, "height": size.height, "objects": [],
+            "trace": trace, "loose": 1.0, "error": reason}  # fmt: skip
+
+
+def _made(renderer: Renderer, plan: Plan, width: int) -> Path:
+    """The file with a variant's picture, at most `width` px wide.
+
+    Kept by what is done to the pixels: a changed step costs only the tiles on which it happens.
+    """
+    name = renderer.picture_key(plan)
+    path: Path = settings.TILES / "made" / name[:2] / f"{name}-{width}.jpg"
+    if not path.exists():
+        store.write_whole(path, preview(renderer.pixels(plan), width), lasting=False)
+    return path
 
 
 def _runs(renderer: Renderer) -> list[dict[str, list[str]]]:
@@ -151,13 +167,7 @@ class Tile(APIView):
         asked = settings.TILES / "asked" / snapshot[:16] / pipeline / f"{image}-{variant}-{width}.jpg"
         if not asked.exists():
             renderer = renderer_for(dataset, f"sha256:{snapshot}", f"sha256:{pipeline}")
-            plan = renderer.plan(key_of(image, dataset), variant)
-            # Kept by what is done to the pixels, too: a changed step costs only the tiles on which it happens.
-            name = renderer.picture_key(plan)
-            made = settings.TILES / "made" / name[:2] / f"{name}-{width}.jpg"
-            if not made.exists():
-                store.write_whole(made, preview(renderer.pixels(plan), width), lasting=False)
-            store.also_as(made, asked)
+            store.also_as(_made(renderer, renderer.plan(key_of(image, dataset), variant), width), asked)
         return picture_response(asked.read_bytes())
 
 

@@ -684,7 +684,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Labels and traces of variants 1 … n of some images. A row's answer is always the same, so it is kept. */
+        /** @description Labels, traces and, where a width is given, pictures of variants 1 … n of some images. A row's answer is always the same, so it is kept. */
         post: operations["sheet_make"];
         delete?: never;
         options?: never;
@@ -1643,6 +1643,21 @@ export interface components {
             };
             images: number[];
             variants: number;
+            /**
+             * @description of the pictures that come with the answer, px; 0 for none
+             *
+             *     * `0` - 0
+             *     * `160` - 160
+             *     * `240` - 240
+             *     * `320` - 320
+             *     * `480` - 480
+             *     * `640` - 640
+             *     * `960` - 960
+             *     * `1280` - 1280
+             *     * `1920` - 1920
+             * @default 0
+             */
+            width: components["schemas"]["WidthEnum"];
         };
         SplitCount: {
             split: string;
@@ -1677,11 +1692,29 @@ export interface components {
             steps: {
                 [key: string]: unknown;
             }[];
+            /**
+             * @description of the pictures that come with the answer, px; 0 for none
+             *
+             *     * `0` - 0
+             *     * `160` - 160
+             *     * `240` - 240
+             *     * `320` - 320
+             *     * `480` - 480
+             *     * `640` - 640
+             *     * `960` - 960
+             *     * `1280` - 1280
+             *     * `1920` - 1920
+             * @default 0
+             */
+            width: components["schemas"]["WidthEnum"];
         };
         Tile: {
             variant: number;
             /** @description add /<width>.jpg for the picture, /trace for the trace with its pixel digest */
             address: string;
+            /** @description a data: address of the picture at the width asked for */
+            picture: string;
+            picture_width: number;
             width: number;
             height: number;
             objects: components["schemas"]["Object"][];
@@ -1730,6 +1763,19 @@ export interface components {
             hidden: number;
             absent: number;
         };
+        /**
+         * @description * `0` - 0
+         *     * `160` - 160
+         *     * `240` - 240
+         *     * `320` - 320
+         *     * `480` - 480
+         *     * `640` - 640
+         *     * `960` - 960
+         *     * `1280` - 1280
+         *     * `1920` - 1920
+         * @enum {integer}
+         */
+        WidthEnum: 0 | 160 | 240 | 320 | 480 | 640 | 960 | 1280 | 1920;
     };
     responses: never;
     parameters: never;

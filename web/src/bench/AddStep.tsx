@@ -1,11 +1,12 @@
-import { Box, Button, Dialog, Flex, Input, Portal, Text } from "@chakra-ui/react";
+import { Button, Dialog, Flex, Input, Portal, Text } from "@chakra-ui/react";
 import { Plus } from "lucide-react";
-import { memo, useEffect, useMemo, useState } from "react";
+import { memo, useCallback, useEffect, useMemo, useState } from "react";
 import type { StepFacts } from "../api/client";
 import { isTyping } from "../shell/keys";
 import { addStep } from "../state/draft";
 import { useView } from "../state/view";
 import { sayName } from "./values";
+import "./steps.css";
 
 const PURPOSES: Record<string, string> = {
   move: "Move",
@@ -20,16 +21,20 @@ const PURPOSES: Record<string, string> = {
 export const AddStep = memo(function AddStep({ catalogue }: { catalogue: StepFacts[] }) {
   const [open, setOpen] = useState(false);
   const [words, setWords] = useState("");
+  const start = useCallback(() => {
+    setWords("");
+    setOpen(true);
+  }, []);
   useEffect(() => {
     const listen = (event: KeyboardEvent) => {
       if (event.key.toLowerCase() === "a" && !event.ctrlKey && !event.metaKey && !isTyping(event)) {
         event.preventDefault();
-        setOpen(true);
+        start();
       }
     };
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
-  }, []);
+  }, [start]);
   const found = useMemo(() => {
     const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
     return catalogue.filter((facts) => {
@@ -40,11 +45,10 @@ export const AddStep = memo(function AddStep({ catalogue }: { catalogue: StepFac
   const add = (facts: StepFacts) => {
     useView.setState({ selected: addStep(facts) });
     setOpen(false);
-    setWords("");
   };
   return (
-    <Dialog.Root open={open} onOpenChange={(change) => setOpen(change.open)} placement="top" size="md">
-      <Button size="xs" variant="outline" onClick={() => setOpen(true)} title="Add a step (A)">
+    <Dialog.Root lazyMount unmountOnExit open={open} onOpenChange={(change) => setOpen(change.open)} placement="top" size="md">
+      <Button size="xs" variant="outline" onClick={start} title="Add a step (A)">
         <Plus size={14} /> Step
       </Button>
       <Portal>
@@ -65,26 +69,14 @@ export const AddStep = memo(function AddStep({ catalogue }: { catalogue: StepFac
               />
               <Flex direction="column" mt={2} maxHeight="60vh" overflowY="auto">
                 {found.map((facts) => (
-                  <Button
-                    key={facts.step}
-                    variant="ghost"
-                    height="auto"
-                    py={2}
-                    justifyContent="flex-start"
-                    whiteSpace="normal"
-                    textAlign="left"
-                    onClick={() => add(facts)}
-                  >
-                    <Box width="64px" flex="none" color="fg.muted" fontSize="12px" fontWeight={400}>
-                      {PURPOSES[facts.purpose] ?? facts.purpose}
-                    </Box>
-                    <Box>
-                      <Text fontWeight={600}>{sayName(facts.step)}</Text>
-                      <Text color="fg.muted" fontWeight={400} fontSize="13px">
-                        {facts.meaning}
-                      </Text>
-                    </Box>
-                  </Button>
+                  <button type="button" key={facts.step} className="step-choice" onClick={() => add(facts)}>
+                    <span className="step-purpose">{PURPOSES[facts.purpose] ?? facts.purpose}</span>
+                    <span>
+                      <strong>{sayName(facts.step)}</strong>
+                      <br />
+                      {facts.meaning}
+                    </span>
+                  </button>
                 ))}
                 {found.length === 0 && (
                   <Text color="fg.muted" p={3}>

@@ -14,6 +14,7 @@ import { ContactSheet } from "./ContactSheet";
 import { ForecastDialog } from "./ForecastDialog";
 import { LedgerBar } from "./LedgerBar";
 import { againstTiles, soloOf } from "./looking";
+import { pictureWidth } from "./pictures";
 import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
@@ -113,8 +114,9 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
   });
   const images = rows.data?.map((image) => image.id);
   const shown = useMemo(() => soloOf(document, solo), [document, solo]);
-  const sheet = useSheet(dataset.id, images, variants, shown, sight);
-  const other = useSheet(dataset.id, against ? images : [], variants, against?.document ?? shown, sight);
+  const width = pictureWidth(view.tileWidth);
+  const sheet = useSheet(dataset.id, images, variants, shown, sight, width);
+  const other = useSheet(dataset.id, against ? images : [], variants, against?.document ?? shown, sight, width);
   const calm = useCalm(sheet.complete);
   const ledger = useQuery({
     queryKey: ["ledger", dataset.id, edition, textOf(document)],

@@ -72,6 +72,8 @@ const LINE = { fill: "none", vectorEffect: "non-scaling-stroke" } as const;
 const Drawn = memo(function Drawn({ objects, width, zoom, classes, lines, layers, strong }: DrawnProps) {
   const keys = useMemo(() => keysOf(objects), [objects]);
   const groups = useMemo(() => byClass(objects), [objects]);
+  // Bars narrower than a screen pixel cost time and can't be seen.
+  const bar = Math.max(1, Math.floor(1 / zoom));
   const dot = Math.min(3, Math.max(1.1, (width * zoom) / 160));
   return (
     <g pointerEvents="none">
@@ -79,7 +81,7 @@ const Drawn = memo(function Drawn({ objects, width, zoom, classes, lines, layers
         const color = classColor(classes, object.class);
         return [
           layers.masks && object.mask && (
-            <path key={`${keys[place]} mask`} data-layer="masks" d={maskOf(object.mask)} fill={color} fillOpacity={0.45} />
+            <path key={`${keys[place]} mask`} data-layer="masks" d={maskOf(object.mask, bar)} fill={color} fillOpacity={0.45} />
           ),
           layers.polygons && object.polygon && (
             <path

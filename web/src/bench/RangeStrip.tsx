@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue } from "react";
 import { api, type Dataset, type ImageRow, type Parameter, type PipelineDocument, type PipelineStep, take } from "../api/client";
 import { useView } from "../state/view";
+import { pictureWidth } from "./pictures";
 import { keepOf, textOf } from "./sheet";
 import { SourceTile, VariantTile } from "./TileView";
 import { sayParameter, sayRange } from "./values";
@@ -37,7 +38,12 @@ export function RangeStrip({ dataset, document, image, step, parameter, ready }:
   const strip = useQuery({
     queryKey: ["strip", dataset.id, dataset.digest, image.id, document.seed, textOf(document.labels), JSON.stringify(steps)],
     queryFn: ({ signal }) =>
-      take(api.POST("/api/strip", { body: { dataset: dataset.id, document: { ...document, steps: [] }, image: image.id, steps }, signal })),
+      take(
+        api.POST("/api/strip", {
+          body: { dataset: dataset.id, document: { ...document, steps: [] }, image: image.id, steps, width: pictureWidth(TILE) },
+          signal,
+        }),
+      ),
     enabled: ready || held !== null,
     placeholderData: keepOf(dataset.id),
     staleTime: Number.POSITIVE_INFINITY,

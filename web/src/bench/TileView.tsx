@@ -3,16 +3,9 @@ import type { Dataset, ImageRow, LabelObject, Tile } from "../api/client";
 import { useView } from "../state/view";
 import { LabelMap } from "./LabelMap";
 import { Overlay } from "./Overlay";
+import { pictureOf, pictureWidth } from "./pictures";
 import { percent } from "./values";
 import "./tiles.css";
-
-const WIDTHS = [160, 240, 320, 480, 640, 960, 1280, 1920];
-
-/** The kept picture width that is sharp at `width` screen pixels. */
-export function pictureWidth(width: number): number {
-  const wanted = width * Math.min(window.devicePixelRatio || 1, 2);
-  return WIDTHS.find((kept) => kept >= wanted) ?? 1920;
-}
 
 /** Boxes that grew by more than this when they were turned are marked. */
 const LOOSE = 1.3;
@@ -30,6 +23,8 @@ interface Shown {
 }
 
 interface Props extends Shown {
+  /** What the tile is, whatever its picture is shown from. */
+  address?: string;
   row: number;
   label: string;
   tileWidth: number;
@@ -65,6 +60,7 @@ export const TileView = memo(function TileView({
   tileWidth,
   dataset,
   stale,
+  address,
   picture,
   map,
   width,
@@ -115,6 +111,7 @@ export const TileView = memo(function TileView({
       className="tile"
       aria-label={label}
       data-fresh={fresh}
+      data-tile={address}
       style={{ width: tileWidth, aspectRatio: `${size.width} / ${size.height}` }}
     >
       {shown && (
@@ -165,7 +162,8 @@ export function VariantTile({ tile, stale = false, ...common }: Common & { tile:
     <TileView
       {...common}
       stale={stale}
-      picture={`${tile.address}/${pictureWidth(common.tileWidth)}.jpg`}
+      address={tile.address}
+      picture={pictureOf(tile, common.tileWidth)}
       map={`${tile.address}/map.png`}
       width={tile.width}
       height={tile.height}

@@ -9,7 +9,8 @@ import { useRoom } from "../shell/room";
 import { useView } from "../state/view";
 import { LabelMap } from "./LabelMap";
 import { Overlay } from "./Overlay";
-import { pictureWidth, SourceTile, VariantTile } from "./TileView";
+import { pictureWidth } from "./pictures";
+import { SourceTile, VariantTile } from "./TileView";
 import { Command, DrawnSteps, Fates, quoted, TraceTitle } from "./TraceParts";
 import { sayName } from "./values";
 
@@ -266,7 +267,7 @@ function Film({ dataset, document, image, tile }: { dataset: Dataset; document: 
         queryFn: () =>
           take(
             api.POST("/api/sheet", {
-              body: { dataset: dataset.id, document: part, images: [image.id], variants: Math.max(tile.variant, 1) },
+              body: { dataset: dataset.id, document: part, images: [image.id], variants: Math.max(tile.variant, 1), width: 0 },
             }),
           ),
         staleTime: Number.POSITIVE_INFINITY,

@@ -77,8 +77,8 @@ export function polygonOf(parts: NonNullable<LabelObject["polygon"]>): string {
   return parts.map((part) => [part.outline, ...part.holes].map(ring).join("")).join("");
 }
 
-/** A mask's run lengths, down the columns of its frame, as bars one pixel wide. */
-export function maskOf({ left, top, height, counts }: NonNullable<LabelObject["mask"]>): string {
+/** A mask's run lengths, down the columns of its frame, as bars: one for every `every` columns, and that many pixels wide. */
+export function maskOf({ left, top, height, counts }: NonNullable<LabelObject["mask"]>, every = 1): string {
   let path = "";
   let at = 0;
   counts.forEach((length, run) => {
@@ -87,7 +87,8 @@ export function maskOf({ left, top, height, counts }: NonNullable<LabelObject["m
       while (at < end) {
         const row = at % height;
         const down = Math.min(end - at, height - row);
-        path += `M${left + (at - row) / height} ${top + row}h1v${down}h-1z`;
+        const column = (at - row) / height;
+        if (column % every === 0) path += `M${left + column} ${top + row}h${every}v${down}h${-every}z`;
         at += down;
       }
     }

@@ -1,7 +1,10 @@
 import { type Query, useQueries, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useRef } from "react";
-import type { PipelineDocument, Tile } from "../api/client";
-import { askForRow, type SheetRow } from "./asking";
+import { api, type PipelineDocument, type Schemas, type Sheet, type Tile, take } from "../api/client";
+import type { PictureWidth } from "./pictures";
+
+/** A row of the sheet, and which steps of its pipeline share a resample. */
+type SheetRow = Schemas["Row"] & Pick<Sheet, "runs">;
 
 const texts = new WeakMap<object, string>();
 
@@ -40,8 +43,8 @@ export interface Sight {
 export const AROUND = 4;
 
 /**
- * The sheet's labels and traces, kept row by row: the rows in sight first, their neighbours
- * once those are there, the others when they come into sight.
+ * The sheet's labels, traces and small pictures, kept row by row: the rows in sight first, their
+ * neighbours once those are there, the others when they come into sight.
  */
 export function useSheet(
   dataset: number,
@@ -49,6 +52,7 @@ export function useSheet(
   variants: number,
   document: PipelineDocument,
   sight: Sight,
+  width: PictureWidth,
 ): SheetState {
   const client = useQueryClient();
   const all = images ?? [];
@@ -60,7 +64,7 @@ export function useSheet(
     queries: near.map((image, place) => ({
       queryKey: key(image),
       enabled: there || (begin + place >= sight.first && begin + place <= sight.last),
-      queryFn: ({ signal }: { signal: AbortSignal }) => askForRow({ dataset, document, variants }, image, signal),
+      queryFn: ({ signal }: { signal: AbortSignal }) => askForRow(image, { dataset, document, variants, width }, signal),
       staleTime: Number.POSITIVE_INFINITY,
       retry: false,
     })),
@@ -78,6 +82,21 @@ export function useSheet(
     complete: rows.length > 0 && rows.every((row) => row.isSuccess),
     error: rows.find((row) => row.error)?.error ?? null,
   };
+}
+
+interface Question {
+  dataset: number;
+  document: PipelineDocument;
+  variants: number;
+  /** Of the pictures that come with the answer. */
+  width: PictureWidth;
+}
+
+async function askForRow(image: number, { document, ...question }: Question, signal: AbortSignal): Promise<SheetRow> {
+  const { rows, runs } = await take(api.POST("/api/sheet", { body: { ...question, document: { ...document }, images: [image] }, signal }));
+  const row = rows[0];
+  if (!row) throw new Error(`There is no row of image ${image}.`);
+  return { ...row, runs };
 }
 
 /** What there is for each image. */

@@ -5,6 +5,7 @@ import { Fragment, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Dataset, type ImageRow, type PipelineDocument, Refusal, type Schemas, take } from "../api/client";
 import { sayChange } from "../bench/Against";
+import { pictureWidth } from "../bench/pictures";
 import { openNext } from "../bench/saving";
 import { VariantTile } from "../bench/TileView";
 import { sayName } from "../bench/values";
@@ -184,7 +185,11 @@ function Strip({ dataset, image, document }: { dataset: Dataset; image: ImageRow
   const sheet = useQuery({
     queryKey: ["sheet", dataset.id, image.id, VARIANTS, document],
     queryFn: () =>
-      take(api.POST("/api/sheet", { body: { dataset: dataset.id, document: { ...document }, images: [image.id], variants: VARIANTS } })),
+      take(
+        api.POST("/api/sheet", {
+          body: { dataset: dataset.id, document: { ...document }, images: [image.id], variants: VARIANTS, width: pictureWidth(TILE) },
+        }),
+      ),
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });

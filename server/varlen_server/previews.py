@@ -1,0 +1,42 @@
+"""Pictures for the screen: small JPEGs at a few widths, at addresses that never show anything else."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpResponse
+from rest_framework.exceptions import NotFound
+from varlen.codec import encode
+from varlen.raster.resample import halved, shrunk
+
+#: Widths pictures are kept at for the screen.
+WIDTHS = (160, 240, 320, 480, 640, 960, 1280, 1920)
+FOR_EVER = "public, max-age=31536000, immutable"
+
+
+def check_width(width: int) -> None:
+    """Only a few widths, so that nobody fills the disk with sizes in between."""
+    if width not in WIDTHS:
+        raise NotFound(f"Pictures come {', '.join(map(str, WIDTHS))} px wide.")
+
+
+def preview(pixels: Any, width: int) -> bytes:
+    """A JPEG for the screen, at most `width` px wide."""
+    # Means of four are quick, and leave less to shrink with care.
+    while pixels.shape[1] >= 2 * width and pixels.shape[0] % 2 == 0 and pixels.shape[1] % 2 == 0:
+        pixels = halved(pixels)
+    if pixels.shape[1] > width:
+        pixels = shrunk(pixels, width, max(1, round(pixels.shape[0] * width / pixels.shape[1])))
+    return encode(pixels, "jpeg", 88)
+
+
+def map_response(levels: Any) -> HttpResponse:
+    """A label map, (H, W) uint8, that browsers may keep for ever. Raises `NotFound` for None."""
+    if levels is None:
+        raise NotFound("This image has no label map.")
+    return HttpResponse(encode(levels[:, :, None], "png"), content_type="image/png", headers={"Cache-Control": FOR_EVER})
+
+
+def picture_response(data: bytes) -> HttpResponse:
+    """A picture that browsers may keep for ever."""
+    return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": FOR_EVER})
