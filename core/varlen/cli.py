@@ -189,7 +189,8 @@ def sheet(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[P
     from varlen.codec import encode
     from varlen.pipeline import read
     from varlen.render import Renderer
-    from varlen.sheet import contact_sheet, spread
+    from varlen.sheet import contact_sheet
+    from varlen.spread import spread
 
     chosen = read(pipeline)
     found = read_dataset_at(dataset, form)

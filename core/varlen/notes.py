@@ -6,9 +6,8 @@ A note is told from the pipeline, the dataset's labels and a sample of draws; it
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import asdict, dataclass
-from itertools import islice
 from typing import Any
 
 import numpy as np
@@ -17,10 +16,12 @@ from varlen.dataset import Dataset
 from varlen.errors import RenderError
 from varlen.pipeline import Pipeline
 from varlen.render import Renderer
+from varlen.spread import spread
 
 #: A class's marks: it must not be mirrored, it must stay upright.
 MARKS = ("not-mirrored", "upright")
 SAMPLE = 40
+MOST_LABELS = 500
 MUCH_BLANK = 0.10
 LOOSE = 1.15
 #: Degrees from which a rotation is more than a tilt of the camera.
@@ -43,8 +44,8 @@ class Note:
         return asdict(self)
 
 
-def notes(dataset: Dataset, pipeline: Pipeline, marks: Mapping[str, list[str]] | None = None) -> list[Note]:
-    """All notes, in the order of the steps. marks: of classes, see `MARKS`."""
+def notes(dataset: Dataset, pipeline: Pipeline, marks: Mapping[str, list[str]] | None = None, pause: Callable[[], None] = lambda: None) -> list[Note]:
+    """All notes, in the order of the steps. marks: of classes, see `MARKS`; pause: called between images that are looked at."""
     steps = [step for step in pipeline.all_steps() if step.enabled]
     found = [
         *_of_keypoints(dataset, steps),
@@ -53,7 +54,7 @@ def notes(dataset: Dataset, pipeline: Pipeline, marks: Mapping[str, list[str]] |
         *_of_order(pipeline),
         *_of_blur(dataset, steps),
     ]
-    return [*found, *_of_draws(dataset, pipeline, steps)]
+    return [*found, *_of_draws(dataset, pipeline, steps, pause)]
 
 
 def _mirrors(steps: list[Any]) -> Iterator[Any]:
@@ -123,16 +124,18 @@ def _of_blur(dataset: Dataset, steps: list[Any]) -> Iterator[Note]:
 
 
 def _labels(dataset: Dataset) -> Iterator[Any]:
-    return (entry.objects for entry in dataset.entries.values())
+    """Of so many images, evenly spread, that more would change nothing."""
+    return (dataset.entries[key].objects for key in spread(list(dataset.entries), MOST_LABELS))
 
 
-def _of_draws(dataset: Dataset, pipeline: Pipeline, steps: list[Any]) -> Iterator[Note]:
+def _of_draws(dataset: Dataset, pipeline: Pipeline, steps: list[Any], pause: Callable[[], None]) -> Iterator[Note]:
     """What a sample of variants shows: blank area, and boxes that grow loose."""
     turns = [step for step in steps if step.step in ("rotate", "shear", "perspective", "elastic")]
     renderer = Renderer(dataset, pipeline)
     images = dataset.by_split().get("train") or list(dataset.entries)
     blanks, growths = [], []
-    for key in islice(images, 0, None, max(1, len(images) // SAMPLE)):
+    for key in spread(images, SAMPLE):
+        pause()
         try:
             outcome = renderer.outcome(key, 1)
         except RenderError:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import TypeVar
 
 import numpy as np
@@ -93,10 +92,3 @@ def _side_by_side(tiles: list[Pixels]) -> Pixels:
         row[: len(tile), left : left + tile.shape[1]] = tile
         left += tile.shape[1] + GAP
     return row
-
-
-def spread(keys: Sequence[T], count: int) -> list[T]:
-    """`count` of the keys, evenly spread."""
-    if count >= len(keys):
-        return list(keys)
-    return [keys[n * len(keys) // count] for n in range(count)]

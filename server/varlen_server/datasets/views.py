@@ -16,7 +16,7 @@ from rest_framework.views import APIView
 from varlen.codec import decode, exif_of
 from varlen.dataset import in_order
 from varlen.edits import Edit
-from varlen.sheet import spread
+from varlen.spread import spread
 
 from varlen_server import store
 from varlen_server.datasets.columns import columns_of, overview

@@ -9,7 +9,7 @@ import time
 from varlen.formats import WRITERS
 from varlen.order import Order
 from varlen.render import Renderer
-from varlen.sheet import spread
+from varlen.spread import spread
 
 #: Images made to tell.
 MEASURED = 4

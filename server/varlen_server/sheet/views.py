@@ -58,6 +58,7 @@ from varlen_server.sheet.serializers import (
     StripSerializer,
     TraceSerializer,
 )
+from varlen_server.sheet.turns import give_way, looked_at
 
 SAMPLE = 96
 
@@ -82,9 +83,10 @@ class Sheet(APIView):
         if lost := [pk for pk in wish["images"] if pk not in images]:
             raise NotFound(f"The dataset has no image {lost[0]}.")
         about, variants, width = [dataset.pk, dataset.digest, pipeline.digest], wish["variants"], wish["width"]
-        rows = [
-            _answer("rows", [*about, variants, width, pk], partial(_row, dataset, renderer, images[pk], variants, width)) for pk in wish["images"]
-        ]
+        with looked_at():
+            rows = [
+                _answer("rows", [*about, variants, width, pk], partial(_row, dataset, renderer, images[pk], variants, width)) for pk in wish["images"]
+            ]
         runs = _answer("runs", about, partial(_runs, renderer))
         answer = {"pipeline_digest": pipeline.digest, "rows": [orjson.Fragment(row) for row in rows], "runs": orjson.Fragment(runs)}
         return _json(orjson.dumps(answer))
@@ -106,7 +108,8 @@ class Strip(APIView):
         register(*pipelines)
         renderers = [renderer_of(dataset.pk, dataset.digest, pipeline) for pipeline in pipelines]
         key = key_of(wish["image"], dataset.pk)
-        tiles = [_tile(dataset, renderer, wish["image"], key, 1, wish["width"]) for renderer in renderers]
+        with looked_at():
+            tiles = [_tile(dataset, renderer, wish["image"], key, 1, wish["width"]) for renderer in renderers]
         return _json(orjson.dumps({"tiles": tiles}))
 
 
@@ -248,7 +251,7 @@ class Notes(APIView):
         """What is allowed in this pipeline, on this dataset, but seldom meant."""
         _, dataset, pipeline, renderer = _asked(request, NotesRequestSerializer)
         asked = [dataset.digest, pipeline.digest, dataset.marks]
-        return _kept("notes", asked, lambda: [note.to_json() for note in notes(renderer.dataset, pipeline, dataset.marks)])
+        return _kept("notes", asked, lambda: [note.to_json() for note in notes(renderer.dataset, pipeline, dataset.marks, give_way)])
 
 
 def _asked(request: Request, form: type[Serializer]) -> tuple[dict[str, Any], Dataset, Pipeline, Renderer]:
@@ -293,7 +296,7 @@ def _training(renderer: Renderer) -> list[str]:
 
 def _fates(renderer: Renderer) -> dict[str, Any]:
     """What becomes of objects over a sample of variants, from labels alone."""
-    tally = count_draws(renderer, SAMPLE) if renderer.dataset.by_split().get("train") else Tally()
+    tally = count_draws(renderer, SAMPLE, lambda done: give_way()) if renderer.dataset.by_split().get("train") else Tally()
     blame: Counter[str] = Counter()
     for (_, step), count in tally.dropped.items():
         blame[step] += count

@@ -1,0 +1,36 @@
+"""Who works when in one web process: what is looked at goes before what is counted."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+#: Rows are made one after another: the first are there soon, where together all would be late.
+_rows = threading.Semaphore(max(1, (os.cpu_count() or 1) // 4))
+_changed = threading.Condition()
+_waiting = 0
+#: However much is looked at, counting goes on after this many seconds.
+LONGEST = 2.0
+
+
+@contextmanager
+def looked_at() -> Iterator[None]:
+    """While this lasts somebody waits for pictures; nothing else is done in between."""
+    global _waiting
+    with _changed:
+        _waiting += 1
+    try:
+        with _rows:
+            yield
+    finally:
+        with _changed:
+            _waiting -= 1
+            _changed.notify_all()
+
+
+def give_way() -> None:
+    """Called now and then by what is counted in the background: waits while somebody waits for pictures."""
+    with _changed:
+        _changed.wait_for(lambda: _waiting == 0, LONGEST)
