@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,8 +18,6 @@ from varlen.sample import Objects
 CLASS_COLORS = ((86, 180, 233), (230, 159, 0), (0, 158, 115), (240, 228, 66), (204, 121, 167), (213, 94, 0), (0, 114, 178))
 PAPER = (38, 38, 38)
 GAP = 8
-
-T = TypeVar("T")
 
 
 def contact_sheet(renderer: Renderer, images: list[str], variants: int, tile: int = 240) -> Pixels:
