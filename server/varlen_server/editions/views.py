@@ -117,7 +117,7 @@ class EditionEstimate(APIView):
         dataset, pipeline, order = get_object_or_404(Dataset, pk=wish["dataset"]), from_json(wish["document"]), order_of(wish)
         counts = total_of(dataset, order)
         renderer = renderer_of(dataset.pk, dataset.digest, pipeline)
-        size, seconds = cost_of_one(renderer, order)
+        size, seconds = cost_of_one(renderer, dataset.digest, order)
         total = sum(counts.values())
         settings.EDITIONS.mkdir(parents=True, exist_ok=True)
         return Response({"counts": counts, "total": total, "bytes": round(size * total), "free": shutil.disk_usage(settings.EDITIONS).free,

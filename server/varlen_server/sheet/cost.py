@@ -5,11 +5,15 @@ from __future__ import annotations
 import os
 import statistics
 import time
+from collections.abc import Mapping, Sequence
 
+import orjson
 from varlen.formats import WRITERS
 from varlen.order import Order
 from varlen.render import Renderer
 from varlen.spread import spread
+
+from varlen_server.answers import kept
 
 #: Images made to tell.
 MEASURED = 4
@@ -17,13 +21,25 @@ MEASURED = 4
 START_SECONDS = 1.5
 
 
-def cost_of_one(renderer: Renderer, order: Order) -> tuple[float, float]:
-    """Bytes, and seconds of one processor core, of an average image of an edition; (0, 0) for one of no images."""
-    writer = WRITERS[order.format](renderer.dataset)
+def cost_of_one(renderer: Renderer, dataset_digest: str, order: Order) -> tuple[float, float]:
+    """Bytes, and seconds of one processor core, of an average image of an edition; (0, 0) for one of no images.
+
+    Measured once for a dataset, a pipeline and a form of pictures, so that all who ask hear the same.
+    """
     by_split = renderer.dataset.by_split()
+    # The last variant of each image stands for all that are made of it.
     last = {split: order.variants_for(split)[-1:] for split in by_split}
+    varied = sorted((split, bool(variant)) for split, variants in last.items() for variant in variants)
+    asked = [dataset_digest, renderer.pipeline.digest, order.format, order.image, order.quality, varied]
+    size, seconds = orjson.loads(kept("costs", asked, lambda: _measured(renderer, order, last)))
+    return size, seconds
+
+
+def _measured(renderer: Renderer, order: Order, last: Mapping[str, Sequence[int]]) -> tuple[float, float]:
+    writer = WRITERS[order.format](renderer.dataset)
+    every = [(key, variant) for split, keys in renderer.dataset.by_split().items() for variant in last[split] for key in keys]
     sizes, seconds = [], []
-    for key, variant in spread([(key, variant) for split, keys in by_split.items() for variant in last[split] for key in keys], MEASURED):
+    for key, variant in spread(every, MEASURED):
         # This thread's own time: what else the machine does meanwhile is no part of it.
         start = time.thread_time()
         sample, _ = renderer.render(key, variant)

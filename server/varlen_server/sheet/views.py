@@ -6,11 +6,8 @@ part of the pipeline. So what an address shows never changes and may be kept for
 
 from __future__ import annotations
 
-import hashlib
-import json
 from base64 import b64encode
 from collections import Counter
-from collections.abc import Callable
 from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any
@@ -25,7 +22,6 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.serializers import Serializer
 from rest_framework.views import APIView
-from varlen import __version__
 from varlen.errors import RenderError
 from varlen.export import Order
 from varlen.forecast import Tally, count_draws, forecast, largest_range
@@ -37,6 +33,7 @@ from varlen.render import Renderer
 from varlen.steps import CATALOGUE
 
 from varlen_server import store
+from varlen_server.answers import kept
 from varlen_server.datasets.models import Dataset, Image
 from varlen_server.datasets.serializers import MessageSerializer
 from varlen_server.pipelines.library import register
@@ -85,9 +82,9 @@ class Sheet(APIView):
         about, variants, width = [dataset.pk, dataset.digest, pipeline.digest], wish["variants"], wish["width"]
         with looked_at():
             rows = [
-                _answer("rows", [*about, variants, width, pk], partial(_row, dataset, renderer, images[pk], variants, width)) for pk in wish["images"]
+                kept("rows", [*about, variants, width, pk], partial(_row, dataset, renderer, images[pk], variants, width)) for pk in wish["images"]
             ]
-        runs = _answer("runs", about, partial(_runs, renderer))
+        runs = kept("runs", about, partial(_runs, renderer))
         answer = {"pipeline_digest": pipeline.digest, "rows": [orjson.Fragment(row) for row in rows], "runs": orjson.Fragment(runs)}
         return _json(orjson.dumps(answer))
 
@@ -208,14 +205,9 @@ class Ledger(APIView):
         order = Order(wish["variants"], wish["originals"])
         counts = order.counts(renderer.dataset.images_by_split())
         total = sum(counts.values())
-
-        def make() -> dict[str, Any]:
-            size, seconds = cost_of_one(renderer, Order())
-            return {**_fates(renderer), "size": size, "each": seconds}
-
         # What was sampled hangs on neither how many variants there will be nor on the originals.
-        found = orjson.loads(_answer("ledgers-3", [dataset.digest, pipeline.digest], make))
-        size, seconds = found.pop("size"), found.pop("each")
+        found = orjson.loads(kept("ledgers-4", [dataset.digest, pipeline.digest], partial(_fates, renderer)))
+        size, seconds = cost_of_one(renderer, dataset.digest, order)
         return Response({"counts": counts, "total": total, **found, "bytes": round(size * total),
                          "seconds": seconds_for(total, seconds)})  # fmt: skip
 
@@ -230,7 +222,7 @@ class Forecast(APIView):
             found = forecast(renderer.dataset, pipeline, wish["draws"])
             return {**found, "classes": _listed(found["classes"]), "steps": _listed(found["steps"])}
 
-        return _kept("forecasts-2", [dataset.digest, pipeline.digest, wish["draws"]], make)
+        return _json(kept("forecasts-2", [dataset.digest, pipeline.digest, wish["draws"]], make))
 
 
 class ForecastLimit(APIView):
@@ -242,7 +234,7 @@ class ForecastLimit(APIView):
         def make() -> dict[str, Any]:
             return largest_range(renderer.dataset, pipeline, wish["parameter"], wish["lose_at_most"], wish["draws"])
 
-        return _kept("limits", [dataset.digest, pipeline.digest, wish["parameter"], wish["lose_at_most"], wish["draws"]], make)
+        return _json(kept("limits", [dataset.digest, pipeline.digest, wish["parameter"], wish["lose_at_most"], wish["draws"]], make))
 
 
 class Notes(APIView):
@@ -251,7 +243,7 @@ class Notes(APIView):
         """What is allowed in this pipeline, on this dataset, but seldom meant."""
         _, dataset, pipeline, renderer = _asked(request, NotesRequestSerializer)
         asked = [dataset.digest, pipeline.digest, dataset.marks]
-        return _kept("notes", asked, lambda: [note.to_json() for note in notes(renderer.dataset, pipeline, dataset.marks, give_way)])
+        return _json(kept("notes", asked, lambda: [note.to_json() for note in notes(renderer.dataset, pipeline, dataset.marks, give_way)]))
 
 
 def _asked(request: Request, form: type[Serializer]) -> tuple[dict[str, Any], Dataset, Pipeline, Renderer]:
@@ -266,24 +258,8 @@ def _checked(request: Request, form: type[Serializer]) -> dict[str, Any]:
     return wish
 
 
-def _kept(kind: str, asked: list[Any], make: Callable[[], Any]) -> HttpResponse:
-    return _json(_answer(kind, asked, make))
-
-
 def _json(text: bytes) -> HttpResponse:
     return HttpResponse(text, content_type="application/json")
-
-
-def _answer(kind: str, asked: list[Any], make: Callable[[], Any]) -> bytes:
-    """The same question has the same answer, so it is kept, as JSON."""
-    name = hashlib.sha256(json.dumps([__version__, *asked]).encode()).hexdigest()
-    path = settings.TILES / kind / f"{name}.json"
-    if path.exists():
-        answer = path.read_bytes()
-    else:
-        answer = orjson.dumps(make())
-        store.write_whole(path, answer, lasting=False)
-    return answer
 
 
 def _listed(named: dict[str, dict[str, Any]]) -> list[dict[str, Any]]:

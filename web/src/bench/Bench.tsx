@@ -23,7 +23,7 @@ import { keepOf, type Sight, textOf, useSheet } from "./sheet";
 /** Where a pipeline is built by looking. */
 export function Bench() {
   const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
-  const [chosen, setChosen] = useState<number | null>(null);
+  const chosen = useView((view) => view.dataset);
   const saving = useSaving();
   const document = useDraft((draft) => draft.document);
   const dataset = datasets.data?.find((row) => row.id === chosen) ?? datasets.data?.[0];
@@ -52,7 +52,13 @@ export function Bench() {
   return (
     <>
       <ViewTools>
-        <BenchTools datasets={datasets.data ?? []} dataset={dataset} choose={setChosen} document={document} saving={saving} />
+        <BenchTools
+          datasets={datasets.data ?? []}
+          dataset={dataset}
+          choose={(dataset) => useView.setState({ dataset })}
+          document={document}
+          saving={saving}
+        />
       </ViewTools>
       <Desk dataset={dataset} document={document} pipeline={saving.pipeline} revision={saving.revisionId} />
     </>

@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { Copy } from "lucide-react";
-import type { Trace } from "../api/client";
+import type { LabelObject, Trace } from "../api/client";
+import { objectName } from "./outlines";
 import { sayName } from "./values";
 
 /** What a part of a trace is headed by. */
@@ -50,8 +51,19 @@ export function DrawnSteps({ trace, name }: { trace: Trace; name: (id: string) =
   ));
 }
 
+type Fate = Trace["objects"]["dropped"][number];
+
+interface FatesProps {
+  trace: Trace;
+  name: (id: string) => string;
+  /** Those whose classes are known: of the picture before and after. */
+  objects: readonly LabelObject[];
+}
+
 /** What became of the objects, and which step is to blame. */
-export function Fates({ trace, name }: { trace: Trace; name: (id: string) => string }) {
+export function Fates({ trace, name, objects }: FatesProps) {
+  const classes = new Map(objects.map((object) => [objectName(object), object.class]));
+  const say = (fate: Fate) => `${classes.get(objectName(fate)) ?? "object"} ${fate.id}`;
   const { kept, clipped, dropped, clipped_by } = trace.objects;
   return (
     <>
@@ -60,12 +72,12 @@ export function Fates({ trace, name }: { trace: Trace; name: (id: string) => str
       </Text>
       {dropped.map((fate) => (
         <Text key={`${fate.image}-${fate.id}`} color="loss">
-          {fate.id}: {fate.reason}, by {name(fate.step)}
+          {say(fate)}: {fate.reason}, by {name(fate.step)}
         </Text>
       ))}
       {clipped_by.map((fate) => (
         <Text key={`${fate.image}-${fate.id}`} color="fg.muted">
-          {fate.id}: {(fate.share * 100).toFixed(0)} % left, by {name(fate.step)}
+          {say(fate)}: {(fate.share * 100).toFixed(0)} % left, by {name(fate.step)}
         </Text>
       ))}
     </>

@@ -87,7 +87,7 @@ export function TraceView({ dataset, document, image, tile, walk, close }: Props
         <DrawnSteps trace={tile.trace} name={(id) => names.get(id) ?? id} />
         {happened.length === 0 && <Text color="fg.muted">No step happened: this variant is the picture as it was.</Text>}
         <TraceTitle>objects</TraceTitle>
-        <Fates trace={tile.trace} name={(id) => names.get(id) ?? id} />
+        <Fates trace={tile.trace} name={(id) => names.get(id) ?? id} objects={[...image.objects_json, ...tile.objects] as LabelObject[]} />
         <TraceTitle>make it again</TraceTitle>
         <Command text={command}>
           <Button size="2xs" variant="outline" onClick={() => saveFile(document)}>

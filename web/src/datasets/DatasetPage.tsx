@@ -12,6 +12,7 @@ import { Bars, Heading, NarrowPanel } from "./Facts";
 import { FindingsPanel } from "./FindingsPanel";
 import { Levels } from "./Levels";
 import { Marks } from "./Marks";
+import { OnTheBench } from "./OnTheBench";
 import { Plot } from "./Plot";
 import { type Filter, Wall } from "./Wall";
 
@@ -37,6 +38,9 @@ export function DatasetPage() {
         <Text color="fg.muted" ml={3} whiteSpace="nowrap">
           {sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images · read as {dataset.format}
         </Text>
+        <Box ml="auto" mr={3}>
+          <OnTheBench dataset={dataset.id} />
+        </Box>
       </ViewTools>
       <NarrowPanel width="226px" name={filter.name} setName={(name) => change({ name })}>
         <Heading>splits, images</Heading>

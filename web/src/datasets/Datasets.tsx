@@ -7,6 +7,7 @@ import { SourceTile } from "../bench/TileView";
 import { Refused } from "../shell/Refused";
 import { ViewTools } from "../shell/ViewTools";
 import { BringIn } from "./BringIn";
+import { OnTheBench } from "./OnTheBench";
 
 const STRIP = 5;
 const TILE = 184;
@@ -46,6 +47,9 @@ function DatasetStrip({ dataset }: { dataset: Dataset }) {
         </Text>
         <Text>{sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images</Text>
         <Text color="fg.muted">{dataset.splits.reduce((sum, split) => sum + split.objects, 0)} objects</Text>
+        <Box ml="auto">
+          <OnTheBench dataset={dataset.id} />
+        </Box>
       </Flex>
       <Text color="fg.muted" mb={3}>
         {dataset.classes.join(" · ")}

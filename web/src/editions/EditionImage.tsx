@@ -1,6 +1,6 @@
 import { Box, Button, CloseButton, Flex, Text } from "@chakra-ui/react";
 import { useMutation } from "@tanstack/react-query";
-import { api, type Edition, type EditionRow, take } from "../api/client";
+import { api, type Edition, type EditionRow, type LabelObject, take } from "../api/client";
 import { saySplit } from "../bench/LedgerBar";
 import { Command, DrawnSteps, Fates, quoted, TraceTitle } from "../bench/TraceParts";
 import { Large } from "../shell/Large";
@@ -52,7 +52,7 @@ export function EditionImage({ edition, dataset, row, walk, close }: Props) {
         <TraceTitle>drawn</TraceTitle>
         <DrawnSteps trace={row.trace} name={(id) => stepName(edition, id)} />
         <TraceTitle>objects</TraceTitle>
-        <Fates trace={row.trace} name={(id) => stepName(edition, id)} />
+        <Fates trace={row.trace} name={(id) => stepName(edition, id)} objects={row.objects as LabelObject[]} />
         <TraceTitle>make it again</TraceTitle>
         <Flex align="center" gap={3} mb={2}>
           <Button size="xs" variant="outline" aria-busy={again.isPending} onClick={() => again.mutate(row.row)}>

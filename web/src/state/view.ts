@@ -14,6 +14,8 @@ export interface Pinned {
 
 /** What is looked at and how; nothing here changes the pipeline. */
 interface View {
+  /** The dataset on the bench; the first there is, where none was chosen. */
+  dataset: number | null;
   selected: string | null;
   layers: Record<Layer, boolean>;
   pick: Pick;
@@ -43,6 +45,7 @@ export interface Against {
 }
 
 const BEGINNING: View = {
+  dataset: null,
   selected: null,
   layers: { boxes: true, polygons: true, masks: true, keypoints: true, names: false },
   pick: "spread",
@@ -64,7 +67,8 @@ const BEGINNING: View = {
 export const useView = create<View>()(
   persist(() => BEGINNING, {
     name: "varlen-view",
-    partialize: ({ pick, rows, variants, tileWidth, layers, pins, against, edition }) => ({
+    partialize: ({ dataset, pick, rows, variants, tileWidth, layers, pins, against, edition }) => ({
+      dataset,
       pick,
       rows,
       variants,

@@ -1,0 +1,26 @@
+"""Answers that are kept: the same question has the same answer."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import orjson
+from django.conf import settings
+from varlen import __version__
+
+from varlen_server import store
+
+
+def kept(kind: str, asked: list[Any], make: Callable[[], Any]) -> bytes:
+    """The answer to `asked` as JSON, made when it is not there. asked: all that the answer depends on, as JSON-able values."""
+    name = hashlib.sha256(json.dumps([__version__, *asked]).encode()).hexdigest()
+    path: Path = settings.TILES / kind / f"{name}.json"
+    if path.exists():
+        return path.read_bytes()
+    answer = orjson.dumps(make())
+    store.write_whole(path, answer, lasting=False)
+    return answer
