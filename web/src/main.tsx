@@ -5,6 +5,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { Bench } from "./bench/Bench";
+import { begin } from "./bench/questions";
 import { Shell } from "./shell/Shell";
 import { restoreTheme } from "./shell/theme-choice";
 import { system } from "./theme";
@@ -14,6 +15,9 @@ restoreTheme();
 const client = new QueryClient({
   defaultOptions: { queries: { staleTime: 30_000, retry: 1, refetchOnWindowFocus: false } },
 });
+
+// Only where the bench is what comes first.
+if (location.pathname === "/") void begin(client);
 
 const router = createBrowserRouter([
   {

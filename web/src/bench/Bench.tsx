@@ -15,6 +15,7 @@ import { ForecastDialog } from "./ForecastDialog";
 import { LedgerBar } from "./LedgerBar";
 import { againstTiles, soloOf } from "./looking";
 import { pictureWidth } from "./pictures";
+import { askDatasets, askRows, askSteps, wishOf } from "./questions";
 import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
@@ -22,7 +23,7 @@ import { keepOf, type Sight, textOf, useSheet } from "./sheet";
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
-  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  const datasets = useQuery(askDatasets);
   const chosen = useView((view) => view.dataset);
   const saving = useSaving();
   const document = useDraft((draft) => draft.document);
@@ -105,17 +106,9 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
   const [looking, setLooking] = useState(false);
   const make = useCallback(() => setMaking(true), []);
   const look = useCallback(() => setLooking(true), []);
-  const catalogue = useQuery({ queryKey: ["steps"], queryFn: () => take(api.GET("/api/steps")), staleTime: Number.POSITIVE_INFINITY });
-  const pinned = [...new Set(pins.filter((pin) => pin.dataset === dataset.id).map((pin) => pin.image))].join(",");
-  const pick = view.pick === "pinned" && !pinned ? "spread" : view.pick;
+  const catalogue = useQuery(askSteps);
   const rows = useQuery({
-    queryKey: ["rows", dataset.id, pick, turn, count, pick === "pinned" ? pinned : ""],
-    queryFn: () =>
-      take(
-        api.GET("/api/datasets/{id}/rows", {
-          params: { path: { id: dataset.id }, query: { pick, turn, count, ...(pick === "pinned" ? { images: pinned } : {}) } },
-        }),
-      ),
+    ...askRows(dataset.id, wishOf(dataset.id, { ...view, turn, pins, rows: count })),
     placeholderData: keepOf(dataset.id),
   });
   const images = rows.data?.map((image) => image.id);

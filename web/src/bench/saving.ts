@@ -1,18 +1,12 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useState } from "react";
 import { useStore } from "zustand";
 import { api, type PipelineDocument, Refusal, type Revision, take } from "../api/client";
 import { keepDraft, openDocument, useDraft } from "../state/draft";
+import { askPipeline } from "./questions";
 
 const QUIET_MS = 900;
 const AGAIN_MS = 5000;
-
-const OPEN = "varlen-open-pipeline";
-
-/** Which pipeline the bench opens next. */
-export function openNext(pipeline: number): void {
-  localStorage.setItem(OPEN, String(pipeline));
-}
 
 const revisionName = (revision: Revision) => `${revision.pipeline}/${revision.number}/${revision.digest}`;
 
@@ -54,18 +48,10 @@ export function useSaving(): Saving {
   const [saved, setSaved] = useState<Saved | null>(null);
   const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState<Trouble>(NO_TROUBLE);
-  const opened = useQuery({
-    queryKey: ["open-pipeline"],
-    queryFn: async () => {
-      const pipelines = await take(api.GET("/api/pipelines"));
-      const wanted = Number(localStorage.getItem(OPEN));
-      const first = pipelines.find((pipeline) => pipeline.id === wanted) ?? pipelines[0];
-      if (!first) throw new Refusal("There is no pipeline yet.", [], 404);
-      return take(api.GET("/api/pipelines/{id}", { params: { path: { id: first.id } } }));
-    },
-    staleTime: Number.POSITIVE_INFINITY,
-    gcTime: 0,
-  });
+  const client = useQueryClient();
+  const opened = useQuery(askPipeline);
+  // Opened anew the next time: it may be another by then.
+  useEffect(() => () => client.removeQueries(askPipeline), [client]);
   const adopt = useCallback((revision: Revision) => {
     const theirs = revision.document as unknown as PipelineDocument;
     openDocument(theirs, revisionName(revision));

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Dataset, take } from "../api/client";
 import { sayCounts } from "../bench/LedgerBar";
+import { askDatasets } from "../bench/questions";
 import { SourceTile } from "../bench/TileView";
 import { Refused } from "../shell/Refused";
 import { ViewTools } from "../shell/ViewTools";
@@ -14,7 +15,7 @@ const TILE = 184;
 
 /** Every dataset with a strip of its images; bring one in. */
 export function Datasets() {
-  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  const datasets = useQuery(askDatasets);
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>

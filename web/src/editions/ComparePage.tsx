@@ -5,6 +5,7 @@ import { Link, useParams } from "react-router";
 import { api, type Edition, type EditionRow, type Schemas, take } from "../api/client";
 import { sayChange } from "../bench/Against";
 import { saySplit } from "../bench/LedgerBar";
+import { askDatasets } from "../bench/questions";
 import { Heading } from "../datasets/Facts";
 import { PagedWall, usePaged, WALL_HIGH, WALL_TILE } from "../shell/PagedWall";
 import { Refused } from "../shell/Refused";
@@ -22,7 +23,7 @@ export function ComparePage() {
     queryFn: () => take(api.GET("/api/editions/{id}/compare/{other}", { params: { path: { id: one, other: two } } })),
   });
   const editions = useQuery({ queryKey: ["editions"], queryFn: () => take(api.GET("/api/editions")) });
-  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  const datasets = useQuery(askDatasets);
   const pair = [one, two].map((number) => editions.data?.find((each) => each.id === number) as Edition | undefined);
   const [left, right] = pair;
   const [source, setSource] = useState<string | null>(null);

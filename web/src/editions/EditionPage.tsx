@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Edition, take } from "../api/client";
 import { inOrder, saySplit } from "../bench/LedgerBar";
+import { askDatasets } from "../bench/questions";
 import { Bars, Heading, NarrowPanel } from "../datasets/Facts";
 import { Refused } from "../shell/Refused";
 import { ViewTools } from "../shell/ViewTools";
@@ -21,7 +22,7 @@ export function EditionPage() {
     queryFn: () => take(api.GET("/api/editions/{id}", { params: { path: { id } } })),
     refetchInterval: ({ state }) => (state.data?.check_state.state === "checking" ? 700 : false),
   });
-  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  const datasets = useQuery(askDatasets);
   if (found.error) return <Refused error={found.error} />;
   if (!found.data) return null;
   const edition = found.data as Edition;

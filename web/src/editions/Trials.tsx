@@ -4,6 +4,7 @@ import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas, type Score, take } from "../api/client";
 import { NumberField } from "../bench/controls/NumberField";
+import { askDatasets } from "../bench/questions";
 import { Heading } from "../datasets/Facts";
 import { Refused } from "../shell/Refused";
 import { ViewTools } from "../shell/ViewTools";
@@ -25,7 +26,7 @@ export function Trials() {
     refetchInterval: ({ state }) => (state.data?.some((cell) => UNDER_WAY.includes(cell.state)) ? 700 : false),
     refetchOnMount: "always",
   });
-  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  const datasets = useQuery(askDatasets);
   const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
   const [off, setOff] = useState<string[]>([]);
   const [metric, setMetric] = useState("");

@@ -6,7 +6,7 @@ import { useNavigate } from "react-router";
 import { api, type Dataset, type ImageRow, type PipelineDocument, Refusal, type Schemas, take } from "../api/client";
 import { sayChange } from "../bench/Against";
 import { pictureWidth } from "../bench/pictures";
-import { openNext } from "../bench/saving";
+import { askDatasets, openNext } from "../bench/questions";
 import { VariantTile } from "../bench/TileView";
 import { sayName } from "../bench/values";
 import { useMet } from "../shell/met";
@@ -25,7 +25,7 @@ export function Pipelines() {
   const client = useQueryClient();
   const chooser = useRef<HTMLInputElement>(null);
   const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
-  const datasets = useQuery({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+  const datasets = useQuery(askDatasets);
   const dataset = datasets.data?.[0];
   const rows = useQuery({
     queryKey: ["rows", dataset?.id, "most", 0, 1],
@@ -119,7 +119,6 @@ function Item({
   });
   const open = () => {
     openNext(pipeline.id);
-    client.removeQueries({ queryKey: ["open-pipeline"] });
     void navigate("/");
   };
   const error = latest.error ?? copy.error ?? rename.error ?? remove.error;
