@@ -117,6 +117,17 @@ def test_a_yolo_set_is_brought_in_by_dropping_it(page: Page, varlen_address: str
     expect(page.get_by_role("region", name="Narrow the wall").get_by_role("button", name="veil of ash")).to_be_visible()
     expect(page.get_by_role("region", name="Images").locator("[data-layer=boxes]").first).to_be_visible()
 
+    # From here onto the bench, where it stays: after a reload, and after a look at another view.
+    page.get_by_role("button", name="Open on the bench").click()
+    chosen = page.get_by_label("Dataset", exact=True)
+    expect(chosen.locator("option:checked")).to_have_text("yolo night")
+    expect(page.locator("[data-testid=sheet] figure[data-fresh=true][data-tile]").first).to_be_visible()
+    page.reload()
+    expect(chosen.locator("option:checked")).to_have_text("yolo night")
+    page.get_by_role("link", name="Datasets").click()
+    page.get_by_role("link", name="Bench").click()
+    expect(chosen.locator("option:checked")).to_have_text("yolo night")
+
 
 def test_a_folder_on_the_server_is_picked_and_left_again(page: Page, varlen_address: str, state: Path) -> None:
     """By keyboard: down to the demo's folder, see what it is, and cancel; nothing is there of it."""

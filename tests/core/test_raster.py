@@ -15,13 +15,20 @@ from varlen.geometry import Matrix, Size, about, rotation, scaling
 from varlen.raster.blur import gaussian
 from varlen.raster.exposure import exposed_share
 from varlen.raster.fingerprint import fingerprint
+from varlen.raster.jit import kernel
 from varlen.raster.masks import warp_mask
 from varlen.raster.recolor import recolor
 from varlen.raster.resample import halved, shrunk
 from varlen.raster.warp import warp
+from varlen.raster.wide import blend2x2
 from varlen.steps import CATALOGUE
 
 SCIPY_MODES = {"extend": "nearest", "mirror": "reflect", "wrap": "grid-wrap"}
+
+
+@kernel
+def _blended(top, bottom, across, down):  # type: ignore[no-untyped-def]
+    return blend2x2(top, bottom, across, down)
 
 
 def cloth(width: int, height: int, seed: int = 0) -> np.ndarray:
@@ -46,6 +53,19 @@ def test_warp_is_bilinear_interpolation(degrees: float, factor: float, edges: st
     out = np.empty((40, out_width, 3), np.uint8)
     warp(picture, inverse, out, (0, 0, out_width, 40), edges, (0, 0, 0))
     assert np.abs(reference(picture, inverse, (out_width, 40), SCIPY_MODES[edges]) - out).max() <= 2.0  # weights in 1/256
+
+
+LEVELS = st.lists(st.integers(0, 255), min_size=12, max_size=12)
+
+
+@given(LEVELS, st.integers(0, 256), st.integers(0, 256))
+def test_four_neighbours_are_weighed_exactly(levels: list[int], across: int, down: int) -> None:
+    """In whole numbers, rounded once at the end; the corners themselves come out as they are."""
+    corners = np.array(levels, np.int64).reshape(2, 2, 3)
+    expected = (np.einsum("ijc,i,j->c", corners, [256 - down, down], [256 - across, across]) + 32768) >> 16
+    upper, lower = (int.from_bytes(bytes(row.ravel().tolist()) + b"\xff\xff", "little") for row in corners)
+    found = int(_blended(np.uint64(upper), np.uint64(lower), np.uint32(across), np.uint32(down)))
+    assert list(found.to_bytes(4, "little")[:3]) == expected.tolist()
 
 
 @pytest.mark.parametrize("degrees", [0, 7, 45, 133, -90])

@@ -324,6 +324,11 @@ def test_the_ledger_counts_what_will_come_out(client: Client, moths: Any, lamp_d
     assert ledger["total"] == 32
     assert ledger["kept"] + ledger["clipped"] + ledger["dropped"] > 100
     assert sum(blame["count"] for blame in ledger["blame"]) == ledger["dropped"]
+    # The dialog says the same of the same order, and of another form of pictures something else.
+    order = {**wish, "format": "coco", "image": "jpeg", "quality": 90}
+    estimate = post(client, "/api/editions/estimate", order).json()
+    assert (estimate["counts"], estimate["bytes"], estimate["seconds"]) == (ledger["counts"], ledger["bytes"], ledger["seconds"])
+    assert post(client, "/api/editions/estimate", {**order, "image": "png"}).json()["bytes"] > 2 * ledger["bytes"]
 
 
 def test_revisions_are_never_overwritten(client: Client, lamp_drift: dict) -> None:

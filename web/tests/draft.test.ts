@@ -3,6 +3,7 @@ import type { PipelineDocument, PipelineStep, StepFacts } from "../src/api/clien
 import {
   addStep,
   changeStep,
+  dropDraft,
   duplicateStep,
   keepDraft,
   moveStep,
@@ -75,13 +76,25 @@ describe("every change can be undone", () => {
   test("what was not saved is there again, and counts as a change", () => {
     changeStep("tilt", { degrees: [-9, 9] });
     const mine = useDraft.getState().document;
-    keepDraft("revision 4", true);
-    openDocument(START, "revision 5");
+    keepDraft("3/4", true);
+    expect(openDocument(START, "7/4")).toBe(false);
     expect(useDraft.getState().document).toBe(START);
-    openDocument(START, "revision 4");
+    expect(openDocument(START, "3/4")).toBe(false);
     expect(useDraft.getState().document).toEqual(mine);
     undo();
     expect(useDraft.getState().document).toEqual(START);
+  });
+
+  test("what was not saved, on a revision that is no longer the latest, waits for a choice", () => {
+    changeStep("tilt", { degrees: [-9, 9] });
+    const mine = useDraft.getState().document;
+    keepDraft("3/4", true);
+    const theirs = { ...START, seed: 99 };
+    expect(openDocument(theirs, "3/5")).toBe(true);
+    expect(useDraft.getState().document).toEqual(mine);
+    dropDraft();
+    expect(openDocument(theirs, "3/5")).toBe(false);
+    expect(useDraft.getState().document).toBe(theirs);
   });
 
   test("what was kept and can't be read is passed over", () => {

@@ -15,6 +15,7 @@ from varlen.geometry import Matrix
 from varlen.raster.bend import control_points, displacement
 from varlen.raster.jit import kernel
 from varlen.raster.warp import EDGES, Pixels, between, fold, packed, put
+from varlen.raster.wide import blend2x2, load64
 
 BLOCK = 128
 #: Positions beyond this (in pixels) count as this: far outside any picture.
@@ -114,9 +115,32 @@ def _fixed(xs, ys, us, vs, count):
 
 
 @kernel
+def _look(flat, height, width, edges, us, vs, pixels, count):
+    """The source's pixels at `count` places; wide reads where the whole neighbourhood lies inside."""
+    stride = np.int64(3 * width)
+    for n in range(count):
+        k = np.uint64(n)
+        u, v = us[k], vs[k]
+        i, j = u >> 32, v >> 32
+        if 0 <= i < width - 2 and 0 <= j < height - 1:
+            place = np.uint64(j * stride + 3 * i)
+            top, bottom = load64(flat, place), load64(flat, place + np.uint64(stride))
+            pixels[k] = blend2x2(top, bottom, np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
+        else:
+            pixels[k] = between(flat, height, width, edges, u, v)
+
+
+@kernel
+def _leave_out(width, height, xs, ys, pixels, count, color):
+    for n in range(count):
+        if not (0.0 <= xs[n] < width and 0.0 <= ys[n] < height):
+            pixels[n] = color
+
+
+@kernel
 def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows, inverses, controls, grids, steps, edges, color):
     xs, ys = np.empty(BLOCK, np.float64), np.empty(BLOCK, np.float64)
-    us, vs = np.empty(BLOCK, np.int64), np.empty(BLOCK, np.int64)
+    us, vs, pixels = np.empty(BLOCK, np.int64), np.empty(BLOCK, np.int64), np.empty(BLOCK, np.uint32)
     for row in range(rows):
         begin = 3 * ((top_row + row) * stride + left_column)
         line = out[begin : begin + 3 * columns]
@@ -125,11 +149,11 @@ def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows,
             count = min(BLOCK, columns - start)
             _line_back(inverses, controls, grids, steps, left_column + start + 0.5, top_row + row + 0.5, xs, ys, count)
             _fixed(xs, ys, us, vs, count)
+            _look(flat, height, width, edges, us, vs, pixels, count)
+            if edges == 0:
+                _leave_out(width, height, xs, ys, pixels, count, color)
             for n in range(count):
-                if edges == 0 and not (0.0 <= xs[n] < width and 0.0 <= ys[n] < height):
-                    put(line, start + n, columns, color)
-                else:
-                    put(line, start + n, columns, between(flat, height, width, edges, us[n], vs[n]))
+                put(line, start + n, columns, pixels[n])
             start += count
 
 

@@ -122,20 +122,12 @@ def between(flat, height, width, edges, u, v):
     if 0 <= x < width - 2 and 0 <= y < height - 1:
         place = np.uint64(3 * (y * width + x))
         top, bottom = load64(flat, place), load64(flat, place + np.uint64(3 * width))
-        return blend2x2(top, bottom, np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
-    left, right = fold(x, width, edges), fold(x + 1, width, edges)
-    upper, lower = 3 * width * fold(y, height, edges), 3 * width * fold(y + 1, height, edges)
-    across = (u >> 24) & 255
-    begin = 3 * min(left, right)
-    if abs(left - right) == 1 and max(upper, lower) + begin + 8 <= flat.size:
-        # Neighbours, perhaps the other way round.
-        top, bottom = load64(flat, np.uint64(upper + begin)), load64(flat, np.uint64(lower + begin))
-        if left > right:
-            across = 256 - across
     else:
-        top = _pixel_at(flat, np.uint64(upper + 3 * left)) | _pixel_at(flat, np.uint64(upper + 3 * right)) << np.uint64(24)
-        bottom = _pixel_at(flat, np.uint64(lower + 3 * left)) | _pixel_at(flat, np.uint64(lower + 3 * right)) << np.uint64(24)
-    return blend2x2(top, bottom, np.uint32(across), np.uint32((v >> 24) & 255))
+        left, right = 3 * fold(x, width, edges), 3 * fold(x + 1, width, edges)
+        upper, lower = 3 * width * fold(y, height, edges), 3 * width * fold(y + 1, height, edges)
+        top = _pixel_at(flat, np.uint64(upper + left)) | _pixel_at(flat, np.uint64(upper + right)) << np.uint64(24)
+        bottom = _pixel_at(flat, np.uint64(lower + left)) | _pixel_at(flat, np.uint64(lower + right)) << np.uint64(24)
+    return blend2x2(top, bottom, np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
 
 
 @kernel
@@ -160,12 +152,53 @@ def _inside(flat, stride, line, first, end, u, v, du, dv):
 
 
 @kernel
-def _anywhere(flat, height, width, edges, line, first, end, columns, u, v, du, dv):
-    """As `_inside`, for pixels near or beyond the border of the source, and the last of a line."""
-    for n in range(first, end):
-        put(line, n, columns, between(flat, height, width, edges, u, v))
+def _steps_within(start, step, low, high):
+    """How many of start, start + step, … are in [low, high) one after another; the first is."""
+    if step == 0:
+        return np.int64(1) << 40
+    return (high - 1 - start) // step + 1 if step > 0 else (start - low) // -step + 1
+
+
+@kernel
+def _repeated(flat, height, width, edges, line, n, end, u, v, du, dv):
+    """Pixels from `n` on in one of the source's repetitions by mirror or wrap, as far as it goes; returns where that is, `n` near its border."""
+    x, y = u >> 32, v >> 32
+    tile_x, tile_y = x // width, y // height
+    if not (1 <= x - tile_x * width <= width - 3 and y - tile_y * height <= height - 2):
+        return n
+    left, top = tile_x * width, tile_y * height
+    across = _steps_within(u, du, (left + 1) << 32, (left + width - 2) << 32)
+    stop = min(end, n + min(across, _steps_within(v, dv, top << 32, (top + height - 1) << 32)))
+    # Source columns and rows run backwards in every second repetition of a mirror.
+    way_x, first_x, weight_x = np.int64(1), -left, np.int64(0)
+    way_y, first_y = np.int64(1), -top
+    if edges == 2 and tile_x % 2:
+        way_x, first_x, weight_x = np.int64(-1), left + width - 2, np.int64(256)
+    if edges == 2 and tile_y % 2:
+        way_y, first_y = np.int64(-1), top + height - 1
+    stride = 3 * width
+    for k in range(n, stop):
+        place = (first_y + way_y * (v >> 32)) * stride + 3 * (first_x + way_x * (u >> 32))
+        upper, lower = load64(flat, np.uint64(place)), load64(flat, np.uint64(place + way_y * stride))
+        store32(line, np.uint64(3 * k), blend2x2(upper, lower, np.uint32(weight_x + way_x * ((u >> 24) & 255)), np.uint32((v >> 24) & 255)))
         u += du
         v += dv
+    return stop
+
+
+@kernel
+def _anywhere(flat, height, width, edges, line, first, end, columns, u0, v0, du, dv):
+    """As `_inside`, for pixels near or beyond the border of the source, and the last of a line; (u0, v0): the place of pixel 0."""
+    n = first
+    while n < end:
+        u, v = u0 + n * du, v0 + n * dv
+        if edges >= 2:
+            reached = _repeated(flat, height, width, edges, line, n, min(end, columns - 1), u, v, du, dv)
+            if reached > n:
+                n = reached
+                continue
+        put(line, n, columns, between(flat, height, width, edges, u, v))
+        n += 1
 
 
 @kernel
@@ -197,7 +230,7 @@ def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows,
             first = end = right
         # From the left, as each pixel spills into the next.
         _paint(line, 0, left, columns, color)
-        _anywhere(flat, height, width, edges, line, left, first, columns, u + left * du, v + left * dv, du, dv)
+        _anywhere(flat, height, width, edges, line, left, first, columns, u, v, du, dv)
         _inside(flat, 3 * width, line, first, end, u + first * du, v + first * dv, du, dv)
-        _anywhere(flat, height, width, edges, line, end, right, columns, u + end * du, v + end * dv, du, dv)
+        _anywhere(flat, height, width, edges, line, end, right, columns, u, v, du, dv)
         _paint(line, right, columns, columns, color)

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useState } from "react";
 import { useStore } from "zustand";
 import { api, type PipelineDocument, Refusal, type Revision, take } from "../api/client";
-import { keepDraft, openDocument, useDraft } from "../state/draft";
+import { dropDraft, keepDraft, openDocument, useDraft } from "../state/draft";
 import { askPipeline } from "./questions";
 
 const QUIET_MS = 900;
@@ -34,6 +34,7 @@ type Trouble =
   | { kind: "refused"; document: PipelineDocument }
   | { kind: "no answer" };
 
+const STRANDED = "The pipeline was changed elsewhere before your last changes were saved.";
 const NO_TROUBLE: Trouble = { kind: "none" };
 
 /**
@@ -54,9 +55,9 @@ export function useSaving(): Saving {
   useEffect(() => () => client.removeQueries(askPipeline), [client]);
   const adopt = useCallback((revision: Revision) => {
     const theirs = revision.document as unknown as PipelineDocument;
-    openDocument(theirs, revisionName(revision));
+    const stranded = openDocument(theirs, revisionName(revision));
     setSaved({ revision, document: theirs });
-    setTrouble(NO_TROUBLE);
+    setTrouble(stranded ? { kind: "changed elsewhere", message: STRANDED } : NO_TROUBLE);
   }, []);
   useEffect(() => {
     if (opened.data) adopt(opened.data);
@@ -102,7 +103,11 @@ export function useSaving(): Saving {
     state: stateOf(unsaved, busy, trouble),
     openError: opened.error,
     conflict: trouble.kind === "changed elsewhere" ? trouble.message : null,
-    takeTheirs: () => void latest().then(adopt),
+    takeTheirs: () =>
+      void latest().then((theirs) => {
+        dropDraft();
+        adopt(theirs);
+      }),
     keepMine: () => void latest().then((theirs) => document && save(theirs.pipeline, theirs.number, document)),
   };
 }

@@ -34,16 +34,29 @@ interface Kept {
   unsaved: PipelineDocument | null;
 }
 
-/** Take up a document from the server, with what was kept of this revision: unsaved changes, and what could be undone and done again. */
-export function openDocument(document: PipelineDocument, name = ""): void {
+/**
+ * Take up a document from the server, with what was kept of this revision: unsaved changes, and what could be undone and done again.
+ * Says whether unsaved changes stand on another revision of the pipeline: then these are taken up, and someone has to choose.
+ */
+export function openDocument(document: PipelineDocument, name = ""): boolean {
   const kept = keptBefore();
   const mine = kept?.name === name ? kept : null;
-  useDraft.setState({ document: mine?.unsaved ?? document });
+  const stranded = mine === null && kept?.unsaved && ownerOf(kept.name) === ownerOf(name) ? kept.unsaved : null;
+  useDraft.setState({ document: stranded ?? mine?.unsaved ?? document });
   useDraft.temporal.getState().clear();
   if (mine) {
     const states = (documents: PipelineDocument[]) => documents.map((each) => ({ document: each }));
     useDraft.temporal.setState({ pastStates: states(mine.past), futureStates: states(mine.future) });
   }
+  return stranded !== null;
+}
+
+/** The pipeline that a revision's name begins with. */
+const ownerOf = (name: string) => name.split("/")[0];
+
+/** Keep nothing for the next load: someone else's changes were chosen instead. */
+export function dropDraft(): void {
+  sessionStorage.removeItem(KEPT);
 }
 
 /** Keep for the next load of the page what can be undone, and the pipeline itself while it is `unsaved`; `name` is the revision it stands on. */

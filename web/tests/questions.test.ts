@@ -1,0 +1,91 @@
+import { QueryClient } from "@tanstack/react-query";
+import { beforeEach, describe, expect, test, vi } from "vitest";
+import type { Tile } from "../src/api/client";
+import { pictureOf } from "../src/bench/pictures";
+import { askDatasets, askPipeline, askRows, askSteps, begin, openNext, wishOf } from "../src/bench/questions";
+import { useView } from "../src/state/view";
+
+/** A server of its own: what was asked, and what it answers; it must be there before the client is made. */
+const server = vi.hoisted(() => {
+  const server = { asked: [] as string[], answers: {} as Record<string, unknown> };
+  globalThis.Request = class extends Request {
+    constructor(input: RequestInfo | URL, init?: RequestInit) {
+      super(typeof input === "string" ? new URL(input, "http://localhost") : input, init);
+    }
+  };
+  globalThis.fetch = async (input) => {
+    const path = new URL((input as Request).url).pathname;
+    server.asked.push(path);
+    return Response.json(server.answers[path] ?? null, { status: path in server.answers ? 200 : 404 });
+  };
+  return server;
+});
+
+const view = { pick: "spread" as const, turn: 0, rows: 6, pins: [] };
+
+describe("which images the sheet asks for", () => {
+  test("pinned ones of this dataset, each once; where there are none, others instead of an empty sheet", () => {
+    const pins = [
+      { dataset: 1, image: 7, variant: 2 },
+      { dataset: 1, image: 7, variant: 4 },
+      { dataset: 2, image: 8, variant: 1 },
+    ];
+    const pinned = { ...view, pick: "pinned" as const, pins };
+    expect(wishOf(1, pinned)).toEqual({ pick: "pinned", turn: 0, count: 6, pinned: "7" });
+    expect(wishOf(3, pinned)).toEqual({ pick: "spread", turn: 0, count: 6, pinned: "" });
+    expect(wishOf(1, { ...view, pins })).toEqual({ pick: "spread", turn: 0, count: 6, pinned: "" });
+  });
+});
+
+describe("what the bench begins with", () => {
+  beforeEach(() => {
+    server.asked.length = 0;
+    server.answers = {
+      "/api/datasets": [{ id: 4 }, { id: 9 }],
+      "/api/pipelines": [{ id: 1 }, { id: 3 }],
+      "/api/pipelines/1": { pipeline: 1, number: 1 },
+      "/api/pipelines/3": { pipeline: 3, number: 5 },
+      "/api/steps": [],
+      "/api/datasets/4/rows": [],
+      "/api/datasets/9/rows": [],
+    };
+    const kept = new Map<string, string>();
+    vi.stubGlobal("localStorage", {
+      getItem: (name: string) => kept.get(name) ?? null,
+      setItem: (name: string, value: string) => kept.set(name, value),
+    });
+  });
+
+  test("the chosen dataset's rows and the pipeline opened last, each asked for once", async () => {
+    useView.setState({ dataset: 9 });
+    openNext(3);
+    const client = new QueryClient();
+    await begin(client);
+    await vi.waitFor(() => expect(client.isFetching()).toBe(0));
+    const once = ["/api/datasets", "/api/datasets/9/rows", "/api/pipelines", "/api/pipelines/3", "/api/steps"];
+    expect([...server.asked].sort()).toEqual(once);
+    expect(client.getQueryData(askPipeline.queryKey)).toEqual({ pipeline: 3, number: 5 });
+    expect(client.getQueryData(askSteps.queryKey)).toEqual([]);
+    expect(client.getQueryData(askDatasets.queryKey)).toHaveLength(2);
+    expect(client.getQueryData(askRows(9, wishOf(9, useView.getState())).queryKey)).toEqual([]);
+  });
+
+  test("a dataset that is gone makes way for the first, a pipeline that is gone likewise", async () => {
+    useView.setState({ dataset: 77 });
+    openNext(77);
+    const client = new QueryClient();
+    await begin(client);
+    await vi.waitFor(() => expect(client.isFetching()).toBe(0));
+    expect(server.asked).toContain("/api/datasets/4/rows");
+    expect(client.getQueryData(askPipeline.queryKey)).toEqual({ pipeline: 1, number: 1 });
+  });
+});
+
+test("a tile shows the picture it came with, unless that is too small", () => {
+  vi.stubGlobal("window", { devicePixelRatio: 1 });
+  const tile = { address: "/api/tiles/1/a/b/2/3", picture: "data:image/jpeg;base64,AAAA", picture_width: 240 } as Tile;
+  expect(pictureOf(tile, 96)).toBe(tile.picture);
+  expect(pictureOf(tile, 240)).toBe(tile.picture);
+  expect(pictureOf(tile, 241)).toBe("/api/tiles/1/a/b/2/3/320.jpg");
+  expect(pictureOf({ ...tile, picture: "" }, 96)).toBe("/api/tiles/1/a/b/2/3/160.jpg");
+});
