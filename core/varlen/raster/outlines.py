@@ -47,30 +47,38 @@ def area_of(points, begin, end):
 
 
 @kernel
+def _cut(ring, count, side, window, out):
+    """What one side of `window` (left, top, right, bottom) leaves of a ring, in `out`.
+
+    Returns the number of points left, how often the ring crosses the side, and how many corners lie on it.
+    """
+    axis, limit = side & 1, window[side]
+    sign = 1.0 if side < 2 else -1.0
+    kept = crossed = touching = 0
+    for n in range(count):
+        m = n - 1 if n > 0 else count - 1
+        a, b = sign * (ring[m, axis] - limit), sign * (ring[n, axis] - limit)
+        touching += b == 0.0
+        if (a >= 0.0) != (b >= 0.0):
+            crossed += 1
+            t = a / (a - b)
+            out[kept, 1 - axis] = ring[m, 1 - axis] + t * (ring[n, 1 - axis] - ring[m, 1 - axis])
+            out[kept, axis] = limit
+            kept += 1
+        if b >= 0.0:
+            out[kept, 0], out[kept, 1] = ring[n, 0], ring[n, 1]
+            kept += 1
+    return kept, crossed, touching
+
+
+@kernel
 def clip_ring(points, begin, end, window, one, two):
     """The ring inside `window` in `one`, side by side (Sutherland and Hodgman, 1974); returns its number of points."""
     count = end - begin
-    for n in range(count):
-        one[n, 0], one[n, 1] = points[begin + n, 0], points[begin + n, 1]
+    one[:count] = points[begin:end]
     for side in range(4):
-        axis = side & 1
-        limit = window[side]
-        sign = 1.0 if side < 2 else -1.0
-        kept = 0
-        for n in range(count):
-            m = n - 1 if n > 0 else count - 1
-            a, b = sign * (one[m, axis] - limit), sign * (one[n, axis] - limit)
-            if (a >= 0.0) != (b >= 0.0):
-                t = a / (a - b)
-                two[kept, 1 - axis] = one[m, 1 - axis] + t * (one[n, 1 - axis] - one[m, 1 - axis])
-                two[kept, axis] = limit
-                kept += 1
-            if b >= 0.0:
-                two[kept, 0], two[kept, 1] = one[n, 0], one[n, 1]
-                kept += 1
-        count = kept
-        for n in range(count):
-            one[n, 0], one[n, 1] = two[n, 0], two[n, 1]
+        count, _, _ = _cut(one, count, side, window, two)
+        one[:count] = two[:count]
     return count
 
 
@@ -97,23 +105,7 @@ def _clip_plain(ring, window, one, two):
         return -1
     one[:count] = ring
     for side in range(4):
-        axis = side & 1
-        limit = window[side]
-        sign = 1.0 if side < 2 else -1.0
-        kept = crossed = touching = 0
-        for n in range(count):
-            m = n - 1 if n > 0 else count - 1
-            a, b = sign * (one[m, axis] - limit), sign * (one[n, axis] - limit)
-            touching += b == 0.0
-            if (a >= 0.0) != (b >= 0.0):
-                crossed += 1
-                t = a / (a - b)
-                two[kept, 1 - axis] = one[m, 1 - axis] + t * (one[n, 1 - axis] - one[m, 1 - axis])
-                two[kept, axis] = limit
-                kept += 1
-            if b >= 0.0:
-                two[kept, 0], two[kept, 1] = one[n, 0], one[n, 1]
-                kept += 1
+        kept, crossed, touching = _cut(one, count, side, window, two)
         # Corners on the border of a ring that crosses it may leave edges along it that lead nowhere.
         if crossed > 2 or (crossed and touching):
             return -1
