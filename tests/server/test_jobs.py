@@ -159,9 +159,10 @@ def test_editions_are_found_again_from_their_folders(client: Any, edition: Editi
                                                      "pipeline_digest": from_json(kept.document).digest}  # fmt: skip
     assert again["output_digest"] == expected
     assert Edition.objects.create(name="Next", dataset=edition.dataset, document={}, order={}).pk > edition.pk
-    (edition.folder.parent / "edition-77").mkdir()
-    (edition.folder.parent / "edition-77" / "edition.json").write_text("{")
-    assert "edition-77" in take_in_folders()[0]
+    damaged = edition.folder.parent / f"edition-{edition.pk + 1000}"
+    damaged.mkdir()
+    (damaged / "edition.json").write_text("{")
+    assert damaged.name in take_in_folders()[0]
 
 
 def test_an_edition_whose_job_is_lost_gets_a_new_one(edition: Edition, expected: str) -> None:
