@@ -92,6 +92,11 @@ describe("every change can be undone", () => {
     const theirs = { ...START, seed: 99 };
     expect(openDocument(theirs, "3/5")).toBe(true);
     expect(useDraft.getState().document).toEqual(mine);
+    // Unless the latest is what was not known to be saved: then it is, and can be undone.
+    const { seed, ...rest } = mine as PipelineDocument;
+    expect(openDocument({ ...rest, seed }, "3/5")).toBe(false);
+    undo();
+    expect(useDraft.getState().document).toEqual(START);
     dropDraft();
     expect(openDocument(theirs, "3/5")).toBe(false);
     expect(useDraft.getState().document).toBe(theirs);

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useState } from "react";
+import { useCallback, useEffect, useLayoutEffect, useState } from "react";
 import { useStore } from "zustand";
 import { api, type PipelineDocument, Refusal, type Revision, take } from "../api/client";
 import { dropDraft, keepDraft, openDocument, useDraft } from "../state/draft";
@@ -80,7 +80,7 @@ export function useSaving(): Saving {
 
   const unsaved = saved !== null && document !== saved.document;
   // biome-ignore lint/correctness/useExhaustiveDependencies: kept anew when the document or what can be undone has changed
-  useEffect(() => {
+  useLayoutEffect(() => {
     if (saved) keepDraft(revisionName(saved.revision), unsaved);
   }, [saved, unsaved, document, history]);
 

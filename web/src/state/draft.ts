@@ -40,7 +40,9 @@ interface Kept {
  */
 export function openDocument(document: PipelineDocument, name = ""): boolean {
   const kept = keptBefore();
-  const mine = kept?.name === name ? kept : null;
+  // A save that was under way when the page went away may have arrived.
+  const arrived = kept?.unsaved && ownerOf(kept.name) === ownerOf(name) && sorted(kept.unsaved) === sorted(document);
+  const mine = arrived ? { ...kept, unsaved: null } : kept?.name === name ? kept : null;
   const stranded = mine === null && kept?.unsaved && ownerOf(kept.name) === ownerOf(name) ? kept.unsaved : null;
   useDraft.setState({ document: stranded ?? mine?.unsaved ?? document });
   useDraft.temporal.getState().clear();
@@ -49,6 +51,13 @@ export function openDocument(document: PipelineDocument, name = ""): boolean {
     useDraft.temporal.setState({ pastStates: states(mine.past), futureStates: states(mine.future) });
   }
   return stranded !== null;
+}
+
+/** A document as text in which the order of names does not matter. */
+function sorted(document: PipelineDocument): string {
+  return JSON.stringify(document, (_, value) =>
+    value && typeof value === "object" && !Array.isArray(value) ? Object.fromEntries(Object.entries(value).sort()) : value,
+  );
 }
 
 /** The pipeline that a revision's name begins with. */
