@@ -300,6 +300,7 @@ def test_going_away_at_once_loses_nothing(bench: Page) -> None:
     drawn = seed.input_value()
     page.reload()
     expect(seed).to_have_value(drawn)
+    expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision \d+\s*$"))
     page.locator("[data-stop]").first.focus()
     page.keyboard.press("x")
     expect(page.locator("[data-stop]").first).to_contain_text("off")
