@@ -10,7 +10,7 @@ import json
 import os
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Optional
+from typing import Annotated, Any, Optional
 
 import typer
 
@@ -18,9 +18,6 @@ from varlen import __version__
 from varlen.cli_editions import editions
 from varlen.errors import VarlenError
 from varlen.terminal import DatasetArgument, FromOption, JsonOption, PipelineArgument, counter, print_table, progress_bar, read_dataset_at, write_file
-
-if TYPE_CHECKING:
-    pass
 
 app = typer.Typer(no_args_is_help=True, add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False,
                   help="Reproducible augmentation of labelled images.")  # fmt: skip

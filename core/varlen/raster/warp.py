@@ -19,7 +19,6 @@ from varlen.raster.wide import blend2x2, load32, load64, store32
 Pixels = NDArray[np.uint8]
 
 ONE = 1 << 32
-HALF = 1 << 31
 EDGES = {"solid": 0, "extend": 1, "mirror": 2, "wrap": 3, None: 1}
 
 

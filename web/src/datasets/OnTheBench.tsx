@@ -3,11 +3,11 @@ import { useNavigate } from "react-router";
 import { useView } from "../state/view";
 
 /** Lay this dataset on the bench and go there. */
-export function OnTheBench({ dataset, size = "xs" }: { dataset: number; size?: "xs" | "2xs" }) {
+export function OnTheBench({ dataset }: { dataset: number }) {
   const go = useNavigate();
   return (
     <Button
-      size={size}
+      size="xs"
       variant="outline"
       flex="none"
       onClick={() => {
