@@ -15,14 +15,14 @@ from pathlib import Path
 import numpy as np
 import orjson
 from PIL import Image
-from varlen.codec import decode, encode
-from varlen.dataset import Dataset
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats.coco import describe_objects
+from varlen.datasets.image_files import decode, encode
 from varlen.draws import Stream
-from varlen.export import Order, export
-from varlen.feed import stream
-from varlen.formats.coco import describe_objects
-from varlen.pipeline import Pipeline, from_json, read
-from varlen.render import Renderer
+from varlen.editions.export import Order, export
+from varlen.pipeline.document import Pipeline, from_json, read
+from varlen.render.renderer import Renderer
+from varlen.render.samples import stream
 
 from benchmarks.timing import Table
 
@@ -44,7 +44,7 @@ USUAL = {
 
 
 def measure(survey: Path) -> list[Table]:
-    from varlen.formats import read_dataset
+    from varlen.datasets.formats import read_dataset
 
     demo, lamp_drift, usual = read_dataset(survey), read(survey / "pipelines" / "lamp-drift.varlen.json"), from_json(USUAL)
     with tempfile.TemporaryDirectory() as folder:
@@ -151,9 +151,9 @@ def _many(survey: Path) -> Table:
 _MEASURED = """
 import json, re, sys, time
 from pathlib import Path
-from varlen.export import Order, export
-from varlen.formats import read_dataset
-from varlen.pipeline import read
+from varlen.editions.export import Order, export
+from varlen.datasets.formats import read_dataset
+from varlen.pipeline.document import read
 folder = Path(sys.argv[1])
 start = time.perf_counter()
 export(read_dataset(folder / "in"), read(folder / "p.json"), folder / "out", Order(variants=1, originals=False))

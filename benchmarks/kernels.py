@@ -8,20 +8,20 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from PIL import Image
 from scipy import ndimage
-from varlen.bend import Field
-from varlen.effects import Curve, Recolor
-from varlen.geometry import Matrix, Size, about, quad_from_square, rotation, scaling
-from varlen.raster.blur import gaussian, smeared
-from varlen.raster.compress import compressed
-from varlen.raster.equalize import equalized
-from varlen.raster.fingerprint import fingerprint
-from varlen.raster.mapped import warp_mapped
-from varlen.raster.masks import warp_labels
-from varlen.raster.noise import grained
-from varlen.raster.recolor import recolor
-from varlen.raster.relight import relit
-from varlen.raster.resample import shrunk
-from varlen.raster.warp import warp
+from varlen.kernels.blur import gaussian, smeared
+from varlen.kernels.equalize import equalized
+from varlen.kernels.jpeg_artifacts import compressed
+from varlen.kernels.noise import grained
+from varlen.kernels.pixel_digest import fingerprint
+from varlen.kernels.recolor import recolor
+from varlen.kernels.relight import relit
+from varlen.kernels.resample import shrunk
+from varlen.kernels.warp_affine import warp
+from varlen.kernels.warp_mapped import warp_mapped
+from varlen.kernels.warp_masks import warp_labels
+from varlen.model.bends import Field
+from varlen.model.effects import Curve, Recolor
+from varlen.model.geometry import Matrix, Size, about, quad_from_square, rotation, scaling
 
 from benchmarks.timing import Table, best
 

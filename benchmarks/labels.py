@@ -6,13 +6,15 @@ import time
 from pathlib import Path
 
 import numpy as np
-from varlen.dataset import Dataset, Entry, Skeleton
-from varlen.files import Folder
-from varlen.forecast import count_draws
-from varlen.geometry import Size
-from varlen.pipeline import from_json, read
-from varlen.render import Renderer
-from varlen.sample import Part, make_objects
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.sources import Folder
+from varlen.forecast.label_forecast import count_draws
+from varlen.model.geometry import Size
+from varlen.model.objects import Part, make_objects
+from varlen.pipeline.document import from_json, read
+from varlen.render.renderer import Renderer
 
 from benchmarks.timing import Table
 
@@ -52,7 +54,7 @@ def _scene(key: str, rng: np.random.Generator) -> Entry:
 
 
 def measure(survey: Path) -> Table:
-    from varlen.formats import read_dataset
+    from varlen.datasets.formats import read_dataset
 
     table = Table("Labels, 10 objects with outlines and keypoints through five geometry steps, one core", "what", "value", "target")
     renderer = Renderer(Scenes(), from_json({"varlen_pipeline": 1, "seed": 1, "steps": FIVE}))

@@ -56,7 +56,7 @@ def check_outside_steps() -> None:
     if not named:
         return
     os.environ["VARLEN_STEPS"] = os.pathsep.join(str(Path(path).absolute()) for path in named.split(os.pathsep) if path)
-    done = subprocess.run([sys.executable, "-m", "varlen.cli", "steps"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    done = subprocess.run([sys.executable, "-m", "varlen", "steps"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
     if done.returncode:
         sys.exit(done.stderr.strip())
 

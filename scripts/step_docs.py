@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-from varlen.pipeline import document_schema
+from varlen.pipeline.document import document_schema
 from varlen.steps import BUILT_IN, describe
 from varlen.steps.base import Step
 
@@ -86,12 +86,12 @@ def schema() -> str:
 def draw_strips(folder: Path) -> None:
     """One picture strip for each step, from the night moth survey."""
     import numpy as np
-    from varlen.codec import encode
+    from varlen.datasets.formats import read_dataset
+    from varlen.datasets.image_files import encode
     from varlen.demo.write import write_demo
-    from varlen.formats import read_dataset
-    from varlen.pipeline import from_json
-    from varlen.render import Renderer
-    from varlen.sheet import drawn_tile
+    from varlen.pipeline.document import from_json
+    from varlen.render.contact_sheet import drawn_tile
+    from varlen.render.renderer import Renderer
 
     with tempfile.TemporaryDirectory() as survey:
         write_demo(Path(survey), IMAGES)

@@ -17,7 +17,7 @@ preload_app = True
 
 def on_starting(arbiter: object) -> None:
     """Compiled loops are read from disk once, for all processes."""
-    from varlen.warm import warm
+    from varlen.render.precompile import warm
 
     warm()
 
@@ -29,7 +29,7 @@ def post_worker_init(worker: object) -> None:
 
 def _get_ready() -> None:
     from django.db import connection
-    from varlen.pipeline import from_json
+    from varlen.pipeline.document import from_json
     from varlen_server.datasets.models import Dataset
     from varlen_server.pipelines.models import Revision
     from varlen_server.sheet.renderers import renderer_of

@@ -14,12 +14,12 @@ import numpy as np
 import pytest
 import varlen.demo
 from hypothesis import settings
-from varlen.codec import encode
-from varlen.dataset import Dataset
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.image_files import encode
 from varlen.demo.variants import write_variant
 from varlen.demo.write import write_demo
-from varlen.formats import read_dataset
-from varlen.pipeline import Pipeline, from_json
+from varlen.pipeline.document import Pipeline, from_json
 
 # The first call of a compiled loop takes long, so no single example says anything about time.
 settings.register_profile("varlen", deadline=None)

@@ -1,15 +1,22 @@
-"""Varlen: reproducible augmentation of labelled images."""
+"""Varlen: reproducible augmentation of labelled images.
 
-from typing import Any
+Everything public is listed here, made up in `api`, and loaded when it is first asked for: commands
+that need no arrays start without them.
+"""
 
-__version__ = "0.1.0"
-__all__ = ["__version__", "batch", "stream"]
+from typing import TYPE_CHECKING
+
+from varlen._version import __version__
+
+if TYPE_CHECKING:
+    from varlen.api import Sample, Samples, batch, stream
+
+__all__ = ["Sample", "Samples", "__version__", "batch", "stream"]
 
 
-def __getattr__(name: str) -> Any:
-    """`varlen.stream` and `varlen.batch`, loaded when they are asked for: the commands that need no arrays stay quick."""
-    if name in ("stream", "batch"):
-        from varlen import feed
+def __getattr__(name: str) -> object:
+    if name in __all__:
+        from varlen import api
 
-        return getattr(feed, name)
+        return getattr(api, name)
     raise AttributeError(f"module 'varlen' has no attribute {name!r}")

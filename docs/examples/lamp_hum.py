@@ -11,7 +11,7 @@ from typing import ClassVar, Literal
 import numpy as np
 from numpy.typing import NDArray
 from varlen.draws import Stream
-from varlen.geometry import Size
+from varlen.model.geometry import Size
 from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, span
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import orjson
 from django.conf import settings
-from varlen import __version__
+from varlen._version import __version__
 
 from varlen_server import store
 

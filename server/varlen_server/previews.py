@@ -6,8 +6,8 @@ from typing import Any
 
 from django.http import HttpResponse
 from rest_framework.exceptions import NotFound
-from varlen.codec import encode
-from varlen.raster.resample import halved, shrunk
+from varlen.datasets.image_files import encode
+from varlen.kernels.resample import halved, shrunk
 
 #: Widths pictures are kept at for the screen.
 WIDTHS = (160, 240, 320, 480, 640, 960, 1280, 1920)

@@ -16,7 +16,7 @@ import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
 from pycocotools.coco import COCO
-from varlen.verify import verify
+from varlen.editions.verify import verify
 
 from tests.conftest import dotted, light_near
 
@@ -144,7 +144,7 @@ def test_from_looking_to_a_downloaded_edition(bench: Page, survey_folder: Path, 
     command = [
         sys.executable,
         "-m",
-        "varlen.cli",
+        "varlen",
         "export",
         survey_folder,
         tmp_path / "p.varlen.json",

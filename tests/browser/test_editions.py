@@ -73,7 +73,7 @@ def test_from_the_bench_to_a_zip_of_what_the_sheet_showed(page: Page, varlen_add
     both = written.keys() & shown.keys()
     assert len(both) >= 4
     assert all(written[key] == shown[key] for key in both)
-    verified = subprocess.run([sys.executable, "-m", "varlen.cli", "verify", tmp_path / "edition"], stdout=subprocess.PIPE, text=True, check=False)
+    verified = subprocess.run([sys.executable, "-m", "varlen", "verify", tmp_path / "edition"], stdout=subprocess.PIPE, text=True, check=False)
     assert "good, 20 images" in verified.stdout
 
     dialog.get_by_role("link", name="Look at it").press("Enter")

@@ -23,11 +23,13 @@ def test_bytes_don_t_depend_on_the_processor(tmp_path: Path) -> None:
 
 _PICTURES = """
 import numpy as np
-from varlen.dataset import Dataset, Entry
-from varlen.geometry import Size
-from varlen.pipeline import from_json
-from varlen.render import PictureCache, Renderer
-from varlen.sample import Part, make_objects
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.model.geometry import Size
+from varlen.pipeline.document import from_json
+from varlen.render.renderer import Renderer
+from varlen.render.picture_cache import PictureCache
+from varlen.model.objects import Part, make_objects
 from varlen.steps import CATALOGUE
 class Pictures(Dataset):
     def pixels(self, key):

@@ -8,13 +8,15 @@ from typing import Any
 
 import numpy as np
 import pytest
-from varlen.dataset import Dataset, Entry, Skeleton
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.sources import Folder
 from varlen.errors import RenderError
-from varlen.files import Folder
-from varlen.geometry import Size
-from varlen.raster.fingerprint import fingerprint
-from varlen.render import Renderer
-from varlen.sample import Mask, Part, make_objects
+from varlen.kernels.pixel_digest import fingerprint
+from varlen.model.geometry import Size
+from varlen.model.objects import Mask, Part, make_objects
+from varlen.render.renderer import Renderer
 from varlen.steps import CATALOGUE
 
 from tests.conftest import make_pipeline

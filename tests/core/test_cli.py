@@ -10,11 +10,11 @@ import sys
 from pathlib import Path
 
 import pytest
-from varlen.codec import decode, encode
+from varlen.datasets.image_files import decode, encode
 
 
 def varlen(*arguments: object, **options: object) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([sys.executable, "-m", "varlen.cli", *map(str, arguments)], capture_output=True, text=True, timeout=120, **options)
+    return subprocess.run([sys.executable, "-m", "varlen", *map(str, arguments)], capture_output=True, text=True, timeout=120, **options)
 
 
 def refused(*arguments: object) -> str:
@@ -53,7 +53,7 @@ def test_steps_loads_no_array_library() -> None:
         "mosaic",
     }
     code = (
-        "import sys; sys.argv = ['varlen', 'steps']; from varlen.cli import app; app(standalone_mode=False); "
+        "import sys; sys.argv = ['varlen', 'steps']; from varlen.cli.main import app; app(standalone_mode=False); "
         "print([name for name in ('numpy', 'numba', 'scipy') if name in sys.modules])"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

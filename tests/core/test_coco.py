@@ -14,12 +14,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pycocotools import mask as reader_masks
 from pycocotools.coco import COCO
-from varlen import rle
-from varlen.dataset import Dataset
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset
+from varlen.editions.export import Order, export
 from varlen.errors import DatasetError
-from varlen.export import Order, export
-from varlen.formats import read_dataset
-from varlen.objects_json import objects_from_json, objects_to_json
+from varlen.shapes import rle
+from varlen.shapes.objects_json import objects_from_json, objects_to_json
 
 from tests.conftest import make_pipeline, write_coco
 
@@ -90,7 +90,7 @@ def test_unknown_fields_crowd_and_open_run_lengths_are_kept(tmp_path: Path) -> N
 
 
 def test_an_edition_is_read_by_another_reader(survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
-    from varlen.pipeline import from_json
+    from varlen.pipeline.document import from_json
 
     record = export(survey, from_json(lamp_drift), tmp_path / "out", Order(variants=2))
     for split, count in record["counts"].items():

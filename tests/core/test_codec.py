@@ -9,9 +9,9 @@ import zlib
 import numpy as np
 import pytest
 from PIL import Image
-from varlen.codec import decode, encode, upright_size
+from varlen.datasets.image_files import decode, encode, upright_size
 from varlen.errors import ImageError
-from varlen.geometry import Size
+from varlen.model.geometry import Size
 
 GRADIENT = np.stack(np.broadcast_arrays(np.arange(40)[None, :] * 6, np.arange(30)[:, None] * 8, 90), -1).astype(np.uint8)
 

@@ -11,18 +11,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 from scipy import ndimage
-from varlen.bend import Field
-from varlen.effects import Curve, Recolor
-from varlen.geometry import Matrix, Size, about, quad_from_square, rotation, scaling
-from varlen.raster.bend import backward, forward
-from varlen.raster.blur import sharpened, smeared
-from varlen.raster.compress import compressed
-from varlen.raster.equalize import equalized
-from varlen.raster.mapped import warp_mapped
-from varlen.raster.noise import grained, random_levels
-from varlen.raster.paint import mixed
-from varlen.raster.recolor import recolor
-from varlen.raster.relight import relit
+from varlen.kernels.bends import backward, forward
+from varlen.kernels.blur import sharpened, smeared
+from varlen.kernels.compositing import mixed
+from varlen.kernels.equalize import equalized
+from varlen.kernels.jpeg_artifacts import compressed
+from varlen.kernels.noise import grained, random_levels
+from varlen.kernels.recolor import recolor
+from varlen.kernels.relight import relit
+from varlen.kernels.warp_mapped import warp_mapped
+from varlen.model.bends import Field
+from varlen.model.effects import Curve, Recolor
+from varlen.model.geometry import Matrix, Size, about, quad_from_square, rotation, scaling
 from varlen.steps import CATALOGUE
 
 

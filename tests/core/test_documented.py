@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 from typer.main import get_command
-from varlen.cli import app
-from varlen.verify import verify
+from varlen.cli.main import app
+from varlen.editions.verify import verify
 
 from tests.conftest import PROJECT
 
@@ -48,7 +48,7 @@ def test_the_tour_of_the_readme_works_as_it_stands(survey_folder: Path, tmp_path
     for _, *words in examples(PROJECT / "README.md"):
         if words[0] == "demo":
             continue
-        done = subprocess.run([sys.executable, "-m", "varlen.cli", *words], cwd=tmp_path, capture_output=True, text=True, timeout=300)
+        done = subprocess.run([sys.executable, "-m", "varlen", *words], cwd=tmp_path, capture_output=True, text=True, timeout=300)
         assert done.returncode == 0, (words, done.stderr)
         if words[0] == "recreate":
             assert done.stdout.strip().endswith(": identical")

@@ -7,10 +7,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from varlen.codec import decode
-from varlen.export import Order, export
-from varlen.formats import read_dataset
-from varlen.render import Renderer
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.image_files import decode
+from varlen.editions.export import Order, export
+from varlen.render.renderer import Renderer
 
 from tests.conftest import dotted, light_near, make_pipeline
 

@@ -7,9 +7,9 @@ from collections import Counter
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from varlen.dataset import Dataset
+from varlen.datasets.dataset import Dataset
 from varlen.draws import Peers, Stream
-from varlen.render import Renderer
+from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline
 

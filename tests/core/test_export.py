@@ -12,15 +12,15 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from varlen.codec import decode
-from varlen.dataset import Dataset
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.image_files import decode
+from varlen.editions.export import Cancelled, Order, export
+from varlen.editions.verify import verify
 from varlen.errors import EditionError
-from varlen.export import Cancelled, Order, export
-from varlen.formats import read_dataset
-from varlen.pipeline import from_json
-from varlen.raster.fingerprint import fingerprint
-from varlen.render import Renderer
-from varlen.verify import verify
+from varlen.kernels.pixel_digest import fingerprint
+from varlen.pipeline.document import from_json
+from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline
 
@@ -92,7 +92,7 @@ def test_killed_in_the_middle_it_goes_on(edition: tuple[Path, dict], survey_fold
     command = [
         sys.executable,
         "-m",
-        "varlen.cli",
+        "varlen",
         "export",
         survey_folder,
         pipeline,

@@ -10,12 +10,12 @@ from typing import Any
 
 import numpy as np
 import pytest
-from varlen.codec import encode
+from varlen.datasets.findings import Finding, fingerprint, look
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.image_files import encode
 from varlen.demo.variants import write_variant
 from varlen.errors import DatasetError, Trouble
-from varlen.findings import Finding, fingerprint, look
-from varlen.formats import read_dataset
-from varlen.raster.resample import shrunk
+from varlen.kernels.resample import shrunk
 
 from tests.conftest import write_coco
 
@@ -45,7 +45,7 @@ def test_every_flaw_of_the_flawed_survey_is_found_once(flawed_folder: Path) -> N
 
 def test_the_terminal_says_the_same_and_fails_where_asked(flawed_folder: Path, survey_folder: Path) -> None:
     def run(folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run([sys.executable, "-m", "varlen.cli", "inspect", str(folder), *words], capture_output=True, text=True)
+        return subprocess.run([sys.executable, "-m", "varlen", "inspect", str(folder), *words], capture_output=True, text=True)
 
     done = run(flawed_folder, "--findings", "--json")
     assert done.returncode == 0

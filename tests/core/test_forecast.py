@@ -13,15 +13,17 @@ from typing import Any
 import numpy as np
 import orjson
 import pytest
-from varlen.codec import encode
-from varlen.dataset import Dataset, Entry
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.image_files import encode
+from varlen.editions.export import Order, export
+from varlen.editions.recreate import recreate
+from varlen.editions.rows import find_row
 from varlen.errors import EditionError, PipelineError
-from varlen.export import Order, export
-from varlen.forecast import _outlined, count_draws, forecast, largest_range
-from varlen.formats import read_dataset
-from varlen.recreate import recreate
-from varlen.render import Renderer
-from varlen.rows import find_row
+from varlen.forecast.label_forecast import _outlined, count_draws, forecast
+from varlen.forecast.limits import largest_range
+from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline
 
@@ -126,7 +128,7 @@ def test_ranges_that_can_t_be_looked_for_are_explained(survey: Dataset) -> None:
 
 @pytest.fixture
 def edition(survey: Dataset, lamp_drift: dict[str, Any], tmp_path: Path) -> Path:
-    from varlen.pipeline import from_json
+    from varlen.pipeline.document import from_json
 
     export(survey, from_json(lamp_drift), tmp_path / "edition", Order(variants=2))
     return tmp_path / "edition"
@@ -142,7 +144,7 @@ def test_every_row_of_an_edition_can_be_made_again(edition: Path, survey: Datase
 
 def test_the_recreate_command(edition: Path, survey_folder: Path, tmp_path: Path) -> None:
     def run(*words: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run([sys.executable, "-m", "varlen.cli", "recreate", str(edition), *words], capture_output=True, text=True)
+        return subprocess.run([sys.executable, "-m", "varlen", "recreate", str(edition), *words], capture_output=True, text=True)
 
     row = find_row(edition, "4")
     done = run("4", "-o", str(tmp_path / "again.jpg"))

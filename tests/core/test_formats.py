@@ -14,18 +14,20 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 from pycocotools.coco import COCO
-from varlen.codec import decode, encode
-from varlen.convert import convert
-from varlen.dataset import Dataset, Entry, Skeleton
+from varlen.datasets.convert import convert
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.formats import READERS, WRITERS, read_dataset
+from varlen.datasets.image_files import decode, encode
+from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.sources import Folder
+from varlen.editions.export import Order, export
+from varlen.editions.verify import verify
 from varlen.errors import DatasetError, EditionError
-from varlen.export import Order, export
-from varlen.files import Folder
-from varlen.formats import READERS, WRITERS, read_dataset
-from varlen.geometry import Size
-from varlen.labels.convert import mask_from_polygon
-from varlen.render import Renderer
-from varlen.sample import Part, make_objects
-from varlen.verify import verify
+from varlen.model.geometry import Size
+from varlen.model.objects import Part, make_objects
+from varlen.render.renderer import Renderer
+from varlen.shapes.mask_polygons import mask_from_polygon
 
 from tests.conftest import dotted, light_near, make_pipeline
 

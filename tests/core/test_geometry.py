@@ -9,8 +9,8 @@ import pytest
 import shapely
 from hypothesis import assume, given
 from hypothesis import strategies as st
-from varlen.geometry import IDENTITY, Matrix, Size, about, area, clip_polygon, quad_from_square, rotation, scaling, translation
-from varlen.raster.exposure import exposed_share
+from varlen.kernels.exposure import exposed_share
+from varlen.model.geometry import IDENTITY, Matrix, Size, about, area, clip_polygon, quad_from_square, rotation, scaling, translation
 
 NUMBER = st.floats(-50, 50)
 AFFINE = st.builds(lambda a, b, c, d, e, f: Matrix(a, b, c, d, e, f), NUMBER, NUMBER, NUMBER, NUMBER, NUMBER, NUMBER)

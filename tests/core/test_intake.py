@@ -18,19 +18,20 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
-from varlen.bringing import Brought
-from varlen.choices import Choices, draw_splits
-from varlen.codec import decode, encode, facts_of
-from varlen.dataset import Entry
+from varlen.datasets.entry import Entry
+from varlen.datasets.exif_orientation import turned, turned_raster
+from varlen.datasets.findings import look
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.formats.json_stream import pieces
+from varlen.datasets.image_files import decode, encode, facts_of
+from varlen.datasets.import_options import Choices
+from varlen.datasets.importer import Intake, recognise
+from varlen.datasets.ingest import Brought
+from varlen.datasets.sources import Folder
+from varlen.datasets.splits import draw_splits
 from varlen.errors import DatasetError, Trouble
-from varlen.files import Folder
-from varlen.findings import look
-from varlen.formats import read_dataset
-from varlen.formats.json_stream import pieces
-from varlen.geometry import Size
-from varlen.intake import Intake, recognise
-from varlen.sample import Mask, Part, make_objects
-from varlen.turned import turned, turned_raster
+from varlen.model.geometry import Size
+from varlen.model.objects import Mask, Part, make_objects
 
 from tests.conftest import write_coco
 
@@ -44,7 +45,7 @@ def taken(path: Path, **choices: object) -> tuple[list[Entry], Intake]:
 
 def test_what_is_brought_in_is_what_is_read(survey_folder: Path) -> None:
     """Entry by entry, with the digest of the whole told from those of the parts."""
-    from varlen.dataset import whole_digest
+    from varlen.datasets.digests import whole_digest
 
     read = read_dataset(survey_folder)
     stored: dict[str, bytes] = {}
@@ -159,7 +160,7 @@ values = st.recursive(
 @given(st.lists(st.dictionaries(st.text(max_size=5), values, max_size=3), max_size=40), values, st.booleans())
 def test_a_stream_of_json_gives_what_was_written(items: list[dict[str, object]], other: object, pretty: bool) -> None:
     """Pieces of a few bytes or of a megabyte, spaced or not."""
-    import varlen.formats.json_stream as module
+    import varlen.datasets.formats.json_stream as module
 
     text = json.dumps({"images": items, "else": other, "annotations": items[:3]}, indent=2 if pretty else None)
     with pytest.MonkeyPatch.context() as patch:
@@ -270,8 +271,8 @@ def keep_in(folder: Path, digest: str, data: bytes) -> None:
 
 
 def test_two_processes_bring_in_the_same(flawed_folder: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("varlen.intake.WORTH_PROCESSES", 1)
-    monkeypatch.setattr("varlen.intake.BATCH", 4)
+    monkeypatch.setattr("varlen.datasets.importer.WORTH_PROCESSES", 1)
+    monkeypatch.setattr("varlen.datasets.importer.BATCH", 4)
     found = []
     for workers in (1, 2):
         folder = tmp_path / str(workers)

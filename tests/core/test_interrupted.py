@@ -17,15 +17,15 @@ from pathlib import Path
 
 import psutil
 import pytest
-import varlen.entries
-from varlen.chunks import ImageTrouble
-from varlen.dataset import Dataset
-from varlen.entries import StoredEntries
+import varlen.datasets.entry_store
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry_store import StoredEntries
+from varlen.datasets.formats import read_dataset
+from varlen.editions.chunks import ImageTrouble
+from varlen.editions.export import Order, export
+from varlen.editions.verify import verify
 from varlen.errors import EditionError
-from varlen.export import Order, export
-from varlen.formats import read_dataset
-from varlen.pipeline import from_json
-from varlen.verify import verify
+from varlen.pipeline.document import from_json
 
 ORDER = Order(variants=8, originals=False)
 
@@ -39,7 +39,7 @@ def wanted(survey_folder: Path, tmp_path_factory: pytest.TempPathFactory) -> str
 
 
 def _exporting(survey_folder: Path, out: Path, *more: str) -> subprocess.Popen[str]:
-    command = [sys.executable, "-m", "varlen.cli", "export", survey_folder, survey_folder / "pipelines" / "lamp-drift.varlen.json", "-o", out,
+    command = [sys.executable, "-m", "varlen", "export", survey_folder, survey_folder / "pipelines" / "lamp-drift.varlen.json", "-o", out,
                "--variants", "8", "--no-originals", "--resume", *more]  # fmt: skip
     return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True)
 
@@ -123,7 +123,7 @@ def test_a_full_disk_stops_it_and_says_what_is_missing(survey: Dataset, lamp_dri
 def test_images_kept_in_a_file_make_the_same_edition(
     survey_folder: Path, lamp_drift: dict, wanted: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(varlen.entries, "FEW", 3)
+    monkeypatch.setattr(varlen.datasets.entry_store, "FEW", 3)
     dataset = read_dataset(survey_folder)
     assert isinstance(dataset.entries, StoredEntries)
     assert export(dataset, from_json(lamp_drift), tmp_path / "out", ORDER, workers=2)["output_digest"] == wanted
@@ -166,6 +166,6 @@ def test_the_same_edition_from_a_cluster_that_loses_a_worker(
 
 
 def test_a_scheduler_that_does_not_answer_is_said(survey: Dataset, lamp_drift: dict, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("varlen.running.PATIENCE", 1)
+    monkeypatch.setattr("varlen.executors.PATIENCE", 1)
     with pytest.raises(EditionError, match=r"tcp://127\.0\.0\.1:9: no Dask scheduler answers there"):
         export(survey, from_json(lamp_drift), tmp_path / "out", ORDER, scheduler="tcp://127.0.0.1:9")

@@ -9,11 +9,13 @@ import pytest
 import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from varlen.dataset import Dataset, Entry, Skeleton
-from varlen.files import Folder
-from varlen.geometry import Size
-from varlen.render import Renderer
-from varlen.sample import Mask, Objects, Part, make_objects
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.sources import Folder
+from varlen.model.geometry import Size
+from varlen.model.objects import Mask, Objects, Part, make_objects
+from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline, write_coco
 
@@ -137,7 +139,7 @@ def test_boxes_fit_the_turned_outline_and_not_the_turned_box(objects: Objects, d
 
 
 def box_only(tmp_path: Path, box: list[float]) -> Dataset:
-    from varlen.formats import read_dataset
+    from varlen.datasets.formats import read_dataset
 
     image = {"id": 1, "file_name": "a.png", "width": 120, "height": 90, "pixels": np.zeros((90, 120, 3), np.uint8)}
     x0, y0, x1, y1 = box

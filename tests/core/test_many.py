@@ -9,11 +9,11 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from varlen.dataset import Dataset
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry_store import StoredEntries
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.packed_strings import Keys
 from varlen.draws import Peers, Stream
-from varlen.entries import StoredEntries
-from varlen.formats import read_dataset
-from varlen.keys import Keys
 
 TEXTS = st.lists(st.text(st.characters(exclude_characters="\0"), max_size=12), max_size=30)
 
@@ -34,7 +34,7 @@ def test_texts_side_by_side_are_those_put_in(texts: list[str], other: str, long:
 
 def test_images_in_a_file_are_the_same_dataset(survey_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     few = read_dataset(survey_folder)
-    monkeypatch.setattr("varlen.entries.FEW", 3)
+    monkeypatch.setattr("varlen.datasets.entry_store.FEW", 3)
     many = read_dataset(survey_folder)
     assert isinstance(many.entries, StoredEntries)
     for each in (many, pickle.loads(pickle.dumps(many))):

@@ -9,11 +9,11 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from varlen.dataset import Dataset
-from varlen.differences import differences
-from varlen.formats import read_dataset
-from varlen.notes import notes
-from varlen.pipeline import from_json
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset
+from varlen.forecast.advice import notes
+from varlen.pipeline.diff import differences
+from varlen.pipeline.document import from_json
 
 from tests.conftest import make_pipeline, write_coco
 

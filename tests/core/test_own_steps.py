@@ -14,7 +14,7 @@ EXAMPLE = Path(__file__).resolve().parents[2] / "docs" / "examples" / "lamp_hum.
 
 
 def run(steps: str, *words: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([sys.executable, "-m", "varlen.cli", *words], env={**os.environ, "VARLEN_STEPS": steps}, capture_output=True, text=True)
+    return subprocess.run([sys.executable, "-m", "varlen", *words], env={**os.environ, "VARLEN_STEPS": steps}, capture_output=True, text=True)
 
 
 def test_the_documented_example_is_a_step_like_any_other(survey_folder: Path, tmp_path: Path) -> None:

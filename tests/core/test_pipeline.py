@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from varlen.errors import PipelineError
-from varlen.pipeline import from_json, parse, read
+from varlen.pipeline.document import from_json, parse, read
 from varlen.steps import BUILT_IN, CATALOGUE, describe
 
 GOOD = {"varlen_pipeline": 1, "name": "Lamp drift", "seed": 20, "steps": [{"id": "tilt", "step": "rotate", "degrees": [-12, 12]}]}

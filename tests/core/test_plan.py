@@ -6,11 +6,11 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from varlen.dataset import Dataset
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset
 from varlen.errors import RenderError
-from varlen.formats import read_dataset
-from varlen.plan import Plan, Resample
-from varlen.render import Renderer
+from varlen.pipeline.plan import Plan, Resample
+from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline, write_coco
 

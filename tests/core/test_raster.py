@@ -10,17 +10,17 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
-from varlen.effects import Recolor
-from varlen.geometry import Matrix, Size, about, rotation, scaling
-from varlen.raster.blur import gaussian
-from varlen.raster.exposure import exposed_share
-from varlen.raster.fingerprint import fingerprint
-from varlen.raster.jit import kernel
-from varlen.raster.masks import warp_mask
-from varlen.raster.recolor import recolor
-from varlen.raster.resample import halved, shrunk
-from varlen.raster.warp import warp
-from varlen.raster.wide import blend2x2
+from varlen.kernels.blur import gaussian
+from varlen.kernels.exposure import exposed_share
+from varlen.kernels.jit import kernel
+from varlen.kernels.packed_pixels import blend2x2
+from varlen.kernels.pixel_digest import fingerprint
+from varlen.kernels.recolor import recolor
+from varlen.kernels.resample import halved, shrunk
+from varlen.kernels.warp_affine import warp
+from varlen.kernels.warp_masks import warp_mask
+from varlen.model.effects import Recolor
+from varlen.model.geometry import Matrix, Size, about, rotation, scaling
 from varlen.steps import CATALOGUE
 
 SCIPY_MODES = {"extend": "nearest", "mirror": "reflect", "wrap": "grid-wrap"}

@@ -10,15 +10,16 @@ import pytest
 import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from varlen.codec import encode
-from varlen.dataset import Dataset, Entry
-from varlen.files import Folder
-from varlen.geometry import Size
-from varlen.labels.convert import mask_from_polygon, polygon_from_mask
-from varlen.labels.shapes import clipped
-from varlen.render import Renderer
-from varlen.sample import Mask, Objects, Outlines, Part, make_objects
-from varlen.semantic import VOID
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.image_files import encode
+from varlen.datasets.sources import Folder
+from varlen.labels.label_maps import VOID
+from varlen.model.geometry import Size
+from varlen.model.objects import Mask, Objects, Outlines, Part, make_objects
+from varlen.render.renderer import Renderer
+from varlen.shapes.mask_polygons import mask_from_polygon, polygon_from_mask
+from varlen.shapes.polygons import clipped
 
 from tests.conftest import make_pipeline
 

@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from varlen.draws import Peers, Stream
-from varlen.effects import Mosaic, Move
-from varlen.geometry import Size
-from varlen.raster.exposure import exposed_share
+from varlen.kernels.exposure import exposed_share
+from varlen.model.effects import Mosaic, Move
+from varlen.model.geometry import Size
 from varlen.steps import CATALOGUE, describe
 from varlen.steps.base import DrawContext, Step
 

@@ -15,20 +15,20 @@ import pytest
 import varlen
 from hypothesis import given
 from hypothesis import strategies as st
-from varlen.codec import decode
-from varlen.compare import compare
-from varlen.dataset import Dataset
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.image_files import decode
+from varlen.datasets.summary import channel_statistics
+from varlen.editions.compare import compare
+from varlen.editions.export import Order, export
+from varlen.editions.record import SCORES
+from varlen.editions.recreate import recreate
+from varlen.editions.rows import read_rows
+from varlen.editions.scores import Score, attach, read_scores, scores_of
+from varlen.editions.trials import grid
+from varlen.editions.verify import verify
 from varlen.errors import EditionError, VarlenError
-from varlen.export import Order, export
-from varlen.formats import read_dataset
-from varlen.grid import grid
-from varlen.inspect import channel_statistics
-from varlen.pipeline import from_json
-from varlen.record import SCORES
-from varlen.recreate import recreate
-from varlen.rows import read_rows
-from varlen.scores import Score, attach, read_scores, scores_of
-from varlen.verify import verify
+from varlen.pipeline.document import from_json
 
 from tests.conftest import make_pipeline
 

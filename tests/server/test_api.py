@@ -14,11 +14,11 @@ import numpy as np
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
-from varlen.codec import decode
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.image_files import decode
 from varlen.demo.variants import write_variant
-from varlen.export import Order, export
-from varlen.formats import read_dataset
-from varlen.pipeline import from_json
+from varlen.editions.export import Order, export
+from varlen.pipeline.document import from_json
 from varlen_server.datasets.library import load
 from varlen_server.datasets.models import Dataset, Image
 from varlen_server.datasets.tasks import bring_dataset_in, examine_dataset
@@ -395,7 +395,7 @@ def test_the_published_schema_is_the_one_the_screens_were_built_from(client: Cli
 
 def test_forecast_widest_range_notes_and_revisions(client: Client, moths: Any, lamp_drift: dict, survey_folder: Path) -> None:
     """The same numbers as in the terminal; revisions say what changed; the same question is answered from what was kept."""
-    from varlen.forecast import forecast
+    from varlen.forecast.label_forecast import forecast
 
     wish = {"dataset": moths.pk, "document": lamp_drift, "draws": 60}
     answer = post(client, "/api/forecast", wish).json()

@@ -14,10 +14,10 @@ from typing import Any
 from urllib.request import Request, urlopen
 
 import psutil
-from varlen.export import Order, export
-from varlen.formats import read_dataset
-from varlen.pipeline import from_json
-from varlen.verify import verify
+from varlen.datasets.formats import read_dataset
+from varlen.editions.export import Order, export
+from varlen.editions.verify import verify
+from varlen.pipeline.document import from_json
 
 PROJECT = Path(__file__).resolve().parents[2]
 

@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 from django.test import Client
-from varlen.rows import read_rows
+from varlen.editions.rows import read_rows
 from varlen_server.editions.found import take_in_folders
 from varlen_server.editions.models import Edition
 from varlen_server.editions.tasks import check_edition, make_edition

@@ -10,9 +10,9 @@ from typing import Any
 import pytest
 from asgiref.sync import async_to_sync
 from procrastinate.contrib.django import app
-from varlen.export import Order, export
-from varlen.formats import read_dataset
-from varlen.pipeline import from_json
+from varlen.datasets.formats import read_dataset
+from varlen.editions.export import Order, export
+from varlen.pipeline.document import from_json
 from varlen_server.editions.found import take_in_folders, take_up_lost
 from varlen_server.editions.models import Edition
 from varlen_server.editions.rescue import put_back

@@ -10,12 +10,12 @@ from typing import Any
 import numpy as np
 from PIL import Image
 
-from varlen.codec import encode
-from varlen.convert import convert
-from varlen.dataset import Dataset
-from varlen.formats import read_dataset
-from varlen.formats.base import painted
-from varlen.formats.voc import indexed_png
+from varlen.datasets.convert import convert
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.formats.base import painted
+from varlen.datasets.formats.voc import indexed_png
+from varlen.datasets.image_files import encode
 
 FORMS = ("coco", "voc", "yolo-keypoints", "class-folders", "mask-pairs", "flawed")
 #: Moths smaller than this are no pictures of their own.

@@ -14,11 +14,11 @@ from typing import Any
 import numpy as np
 import orjson
 
-from varlen.codec import encode
+from varlen.datasets.image_files import encode
 from varlen.demo.scene import HEIGHT, WIDTH, Seen, photograph
 from varlen.demo.species import KEYPOINTS, LINES, SPECIES
 from varlen.errors import EditionError
-from varlen.rle import encode as encode_mask
+from varlen.shapes.rle import encode as encode_mask
 
 SEED = 1907
 

@@ -18,15 +18,15 @@ from varlen.steps.junction import Junction
 from varlen.steps.mixup import Mixup
 from varlen.steps.mosaic import Mosaic
 from varlen.steps.normalize import Normalize
-from varlen.steps.outside import load_outside
 from varlen.steps.pad import Pad
 from varlen.steps.paste_objects import PasteObjects
 from varlen.steps.perspective import Perspective
+from varlen.steps.plugins import load_outside
+from varlen.steps.quarter_turn import QuarterTurn
 from varlen.steps.relight import Relight
 from varlen.steps.resize import Resize
 from varlen.steps.rotate import Rotate
 from varlen.steps.tone import ChannelGain, Gamma, Grayscale, Warmth
-from varlen.steps.turn import QuarterTurn
 
 BUILT_IN: tuple[type[Step], ...] = (
     Flip, QuarterTurn, Rotate, Shear, Shift, Scale, Perspective, Elastic, Crop, Resize, Pad,

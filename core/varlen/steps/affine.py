@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Literal
 
-from varlen.effects import Move
-from varlen.geometry import Matrix, Size, about, scaling, translation
+from varlen.model.effects import Move
+from varlen.model.geometry import Matrix, Size, about, scaling, translation
 from varlen.steps.base import DrawContext, Drawn, EdgedStep, Span, span
 
 if TYPE_CHECKING:

@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator
 
 from varlen.draws import MOST_KEY
-from varlen.effects import Detail, Effect
-from varlen.geometry import Rect, Size
+from varlen.model.effects import Detail, Effect
+from varlen.model.geometry import Rect, Size
 
 if TYPE_CHECKING:
     import numpy as np

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
-from varlen.geometry import Size
+from varlen.model.geometry import Size
 from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, Within, span, within
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ class Blur(DetailStep):
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """Every pixel becomes the mean of its neighbours, weighted by exp(−d² / 2σ²)."""
-        from varlen.raster.blur import gaussian
+        from varlen.kernels.blur import gaussian
 
         return gaussian(pixels, values["sigma_px"])
 
@@ -52,7 +52,7 @@ class MotionBlur(DetailStep):
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """The mean along a line through every pixel, sampled bilinearly every half pixel."""
-        from varlen.raster.blur import smeared
+        from varlen.kernels.blur import smeared
 
         return smeared(pixels, values["length_px"], values["degrees"])
 
@@ -71,6 +71,6 @@ class Sharpen(DetailStep):
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """p → p + amount · (p − blurred p), blurred with σ = 1 px."""
-        from varlen.raster.blur import sharpened
+        from varlen.kernels.blur import sharpened
 
         return sharpened(pixels, values["amount"])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
-from varlen.geometry import Size
+from varlen.model.geometry import Size
 from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, WholeSpan, Within, amount, key, span, switch, whole_span, within
 
 if TYPE_CHECKING:
@@ -30,7 +30,7 @@ class Noise(DetailStep):
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """p → p + σ z, z near to standard normal: the sum of four even 16-bit numbers, within ± 3.46."""
-        from varlen.raster.noise import grained
+        from varlen.kernels.noise import grained
 
         return grained(pixels, values["sigma_levels"], values["key"], values["per_channel"])
 
@@ -46,7 +46,7 @@ class Compress(DetailStep):
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """YCbCr with halved color, cosine transform of 8 × 8 blocks, rounding to the tables of ITU-T T.81 Annex K, and back."""
-        from varlen.raster.compress import compressed
+        from varlen.kernels.jpeg_artifacts import compressed
 
         return compressed(pixels, values["quality"])
 
@@ -65,7 +65,7 @@ class Coarsen(DetailStep):
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """Averaged down to round(factor · side), then interpolated bilinearly."""
-        from varlen.raster.resample import shrunk
+        from varlen.kernels.resample import shrunk
 
         height, width = pixels.shape[:2]
         small = shrunk(pixels, max(1, round(width * values["factor"])), max(1, round(height * values["factor"])))

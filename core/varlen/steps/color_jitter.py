@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Literal
 
-from varlen.effects import Recolor
-from varlen.geometry import Size
+from varlen.model.effects import Recolor
+from varlen.model.geometry import Size
 from varlen.steps.base import ColorStep, DrawContext, Drawn, Span, Within, span, within
 
 if TYPE_CHECKING:

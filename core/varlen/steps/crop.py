@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from pydantic import model_validator
 
-from varlen.effects import Move
 from varlen.errors import RenderError
-from varlen.geometry import Size, translation
+from varlen.model.effects import Move
+from varlen.model.geometry import Size, translation
 from varlen.steps.base import DrawContext, Drawn, MoveStep, Scope, Span, number, option, scope, span, whole
 
 if TYPE_CHECKING:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, ClassVar, Literal
 
-from varlen.effects import Cover
-from varlen.geometry import Size
+from varlen.model.effects import Cover
+from varlen.model.geometry import Size
 from varlen.steps.base import DrawContext, Drawn, Rgb, Span, Step, WholeSpan, Within, amount, color, key, option, span, whole_span, within
 
 if TYPE_CHECKING:

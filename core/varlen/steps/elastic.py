@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Literal
 
 from pydantic import model_validator
 
-from varlen.bend import FOLDLESS, Field
-from varlen.effects import Bend
-from varlen.geometry import Size
+from varlen.model.bends import FOLDLESS, Field
+from varlen.model.effects import Bend
+from varlen.model.geometry import Size
 from varlen.steps.base import DrawContext, Drawn, MoveStep, Span, key, number, span
 
 if TYPE_CHECKING:

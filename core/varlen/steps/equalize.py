@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, ClassVar, Literal
 
-from varlen.geometry import Size
+from varlen.model.geometry import Size
 from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, span, whole
 
 if TYPE_CHECKING:
@@ -36,6 +36,6 @@ class Equalize(DetailStep):
         off at `limit` times the mean bin, so that no curve is steeper than `limit`; between the
         regions' centres curves are mixed bilinearly.
         """
-        from varlen.raster.equalize import equalized
+        from varlen.kernels.equalize import equalized
 
         return equalized(pixels, values["tiles"], values["limit"])

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from varlen.effects import Move
-from varlen.geometry import Matrix, Size
+from varlen.model.effects import Move
+from varlen.model.geometry import Matrix, Size
 from varlen.steps.base import DrawContext, Drawn, MoveStep, Within, option, probability, within
 
 if TYPE_CHECKING:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, SerializeAsAny, field_validator
 
-from varlen.geometry import Size
+from varlen.model.geometry import Size
 from varlen.steps.base import DrawContext, Drawn, Step
 
 if TYPE_CHECKING:

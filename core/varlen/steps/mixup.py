@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, ClassVar, Literal
 
-from varlen.effects import Mix
-from varlen.geometry import Size
+from varlen.model.effects import Mix
+from varlen.model.geometry import Size
 from varlen.steps.base import DrawContext, Drawn, Span, Step, span
 
 if TYPE_CHECKING:

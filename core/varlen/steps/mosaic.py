@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from varlen.effects import Cell
-from varlen.effects import Mosaic as MosaicEffect
-from varlen.geometry import Size
+from varlen.model.effects import Cell
+from varlen.model.effects import Mosaic as MosaicEffect
+from varlen.model.geometry import Size
 from varlen.steps.base import DrawContext, Drawn, Span, Step, option, span, whole
 from varlen.steps.crop import LARGEST
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from varlen.geometry import Size
+from varlen.model.geometry import Size
 from varlen.steps.base import DrawContext, Drawn, Levels, Scope, Step, levels, scope
 
 if TYPE_CHECKING:

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 from pydantic import model_validator
 
-from varlen.effects import Move
-from varlen.geometry import Size, translation
+from varlen.model.effects import Move
+from varlen.model.geometry import Size, translation
 from varlen.steps.base import DrawContext, Drawn, EdgedStep, Scope, scope, whole
 from varlen.steps.crop import LARGEST
 

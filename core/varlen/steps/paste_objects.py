@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, ClassVar, Literal
 
-from varlen.effects import Guest, Paste
-from varlen.geometry import Size
+from varlen.model.effects import Guest, Paste
+from varlen.model.geometry import Size
 from varlen.steps.base import DrawContext, Drawn, Span, Step, WholeSpan, amount, span, whole_span
 
 if TYPE_CHECKING:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
-from varlen.effects import Move
-from varlen.geometry import Size, quad_from_square, scaling
+from varlen.model.effects import Move
+from varlen.model.geometry import Size, quad_from_square, scaling
 from varlen.steps.base import DrawContext, Drawn, EdgedStep, Span, span
 
 if TYPE_CHECKING:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from varlen.effects import Move
-from varlen.geometry import Size, scaling
+from varlen.model.effects import Move
+from varlen.model.geometry import Size, scaling
 from varlen.steps.base import DrawContext, Drawn, MoveStep, Rgb, Scope, color, option, scope, whole
 from varlen.steps.crop import LARGEST
 

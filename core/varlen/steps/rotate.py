@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Literal
 
 from pydantic import model_validator
 
-from varlen.effects import Move
-from varlen.geometry import Size, about, rotation, scaling
+from varlen.model.effects import Move
+from varlen.model.geometry import Size, about, rotation, scaling
 from varlen.steps.base import DrawContext, Drawn, EdgedStep, Span, Within, option, span, within
 
 if TYPE_CHECKING:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from varlen.draws import rounded
-from varlen.effects import Curve, Gray, Recolor
-from varlen.geometry import Size
+from varlen.model.effects import Curve, Gray, Recolor
+from varlen.model.geometry import Size
 from varlen.steps.base import ColorStep, DrawContext, Drawn, Span, Within, option, probability, span, within
 from varlen.steps.color_jitter import LUMA, faded
 

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from rest_framework.exceptions import ValidationError
-from varlen.dataset import in_order
+from varlen.datasets.splits import in_order
 
 from varlen_server.datasets.models import Dataset
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from django.db import transaction
 from django.db.models import Max
-from varlen import edits as core
+from varlen.datasets import edits as core
 from varlen.errors import DatasetError
 
 from varlen_server.datasets.library import content_of, digest_of, entry_of, load, set_objects

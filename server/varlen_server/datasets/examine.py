@@ -11,11 +11,11 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import transaction
-from varlen.edits import Edit
-from varlen.findings import by_severity
-from varlen.findings.kinds import Finding
-from varlen.findings.pictures import Examined, PictureLook, examine_file
-from varlen.inspect import mean_and_deviation
+from varlen.datasets.edits import Edit
+from varlen.datasets.findings import by_severity
+from varlen.datasets.findings.image_checks import Examined, PictureLook, examine_file
+from varlen.datasets.findings.kinds import Finding
+from varlen.datasets.summary import mean_and_deviation
 
 from varlen_server.datasets.editing import make_edits
 from varlen_server.datasets.models import Dataset

@@ -20,11 +20,11 @@ from rest_framework.parsers import MultiPartParser
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.choices import Choices
-from varlen.codec import decode
+from varlen.datasets.image_files import decode
+from varlen.datasets.import_options import Choices
+from varlen.datasets.importer import recognise
+from varlen.datasets.sources import open_files
 from varlen.errors import DatasetError
-from varlen.files import open_files
-from varlen.intake import recognise
 
 from varlen_server.datasets.models import Intake
 from varlen_server.datasets.serializers import (

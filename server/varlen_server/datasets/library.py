@@ -10,15 +10,16 @@ from pathlib import Path
 
 from django.conf import settings
 from django.db import connection, transaction
-from varlen import dataset as core
-from varlen.choices import Choices
-from varlen.codec import decode_levels
-from varlen.dataset import fitting, map_digest, whole_digest
+from varlen.datasets import dataset as core
+from varlen.datasets.dataset import fitting
+from varlen.datasets.digests import map_digest, whole_digest
+from varlen.datasets.image_files import decode_levels
+from varlen.datasets.import_options import Choices
+from varlen.datasets.importer import Intake
 from varlen.errors import DatasetError
-from varlen.geometry import Size
-from varlen.intake import Intake
-from varlen.objects_json import objects_from_json, objects_to_json
-from varlen.sample import Objects
+from varlen.model.geometry import Size
+from varlen.model.objects import Objects
+from varlen.shapes.objects_json import objects_from_json, objects_to_json
 
 from varlen_server import store
 from varlen_server.datasets.models import Dataset, Image

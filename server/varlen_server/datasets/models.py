@@ -19,7 +19,7 @@ class Dataset(models.Model):
 
     `ready` once all its images are there, before that nobody sees it; `examined` pictures were decoded
     to look for damage and likeness, by a job that is there while `examining`. `marks` says of classes
-    what must not be done to them (see `varlen.notes`); `source` is where the files were, "" if uploaded.
+    what must not be done to them (see `varlen.forecast.advice`); `source` is where the files were, "" if uploaded.
     """
 
     name = models.CharField(max_length=200)
@@ -89,7 +89,7 @@ class Image(models.Model):
 
 
 class Edit(models.Model):
-    """A change that leaves the files as they are (see `varlen.edits`); those made together share a `batch`."""
+    """A change that leaves the files as they are (see `varlen.datasets.edits`); those made together share a `batch`."""
 
     dataset = models.ForeignKey(Dataset, on_delete=models.CASCADE, related_name="edits")
     batch = models.PositiveIntegerField()

@@ -9,9 +9,9 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import orjson
-from varlen.bringing import Brought
-from varlen.objects_json import objects_to_json
-from varlen.sample import Objects
+from varlen.datasets.ingest import Brought
+from varlen.model.objects import Objects
+from varlen.shapes.objects_json import objects_to_json
 
 
 class Measures(NamedTuple):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from rest_framework import serializers
-from varlen.notes import MARKS
+from varlen.forecast.advice import MARKS
 
 from varlen_server.datasets.models import Dataset, Image, Intake
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
-from varlen.choices import Choices
+from varlen.datasets.import_options import Choices
 from varlen.errors import VarlenError
 
 from varlen_server.datasets.examine import examine

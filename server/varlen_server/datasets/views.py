@@ -13,10 +13,10 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.codec import decode, exif_of
-from varlen.dataset import in_order
-from varlen.edits import Edit
-from varlen.spread import spread
+from varlen.datasets.edits import Edit
+from varlen.datasets.image_files import decode, exif_of
+from varlen.datasets.splits import in_order
+from varlen.datasets.summary import spread
 
 from varlen_server import store
 from varlen_server.datasets.columns import columns_of, overview

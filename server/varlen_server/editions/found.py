@@ -8,9 +8,9 @@ from pathlib import Path
 from django.conf import settings
 from django.db import connection, transaction
 from procrastinate.contrib.django.models import ProcrastinateJob
+from varlen.editions.export_spec import Order
+from varlen.editions.record import RECORD, read_record
 from varlen.errors import VarlenError
-from varlen.order import Order
-from varlen.record import RECORD, read_record
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.editions.models import Edition

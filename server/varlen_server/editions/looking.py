@@ -11,14 +11,14 @@ from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.codec import decode
-from varlen.compare import compare
+from varlen.datasets.image_files import decode
+from varlen.editions.compare import compare
+from varlen.editions.recreate import recreate
+from varlen.editions.scores import Score, attach, read_scores, scores_of
 from varlen.errors import EditionError, VarlenError
-from varlen.objects_json import objects_to_json
-from varlen.pipeline import from_json
-from varlen.recreate import recreate
-from varlen.render import Renderer
-from varlen.scores import Score, attach, read_scores, scores_of
+from varlen.pipeline.document import from_json
+from varlen.render.renderer import Renderer
+from varlen.shapes.objects_json import objects_to_json
 
 from varlen_server import store
 from varlen_server.datasets.models import Image

@@ -16,8 +16,8 @@ import numpy as np
 import orjson
 from django.conf import settings
 from numpy.typing import NDArray
+from varlen.editions.record import ROWS, read_record
 from varlen.errors import EditionError
-from varlen.record import ROWS, read_record
 
 from varlen_server import store
 

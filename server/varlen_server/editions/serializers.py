@@ -5,8 +5,8 @@ from __future__ import annotations
 from django.utils import timezone
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
-from varlen.formats import WRITERS
-from varlen.order import MOST_VARIANTS
+from varlen.datasets.formats import WRITERS
+from varlen.editions.export_spec import MOST_VARIANTS
 
 from varlen_server.datasets.serializers import NamedCountSerializer, ObjectSerializer
 from varlen_server.editions.models import Edition

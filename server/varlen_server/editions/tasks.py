@@ -11,12 +11,12 @@ from django.db import OperationalError
 from django.utils import timezone
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
-from varlen.dataset import Dataset as CoreDataset
+from varlen.datasets.dataset import Dataset as CoreDataset
+from varlen.editions.export import Cancelled, Order, export
+from varlen.editions.record import RECORD, read_record
+from varlen.editions.verify import verify
 from varlen.errors import EditionError, VarlenError
-from varlen.export import Cancelled, Order, export
-from varlen.pipeline import from_json
-from varlen.record import RECORD, read_record
-from varlen.verify import verify
+from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.library import load
 from varlen_server.editions.models import Edition

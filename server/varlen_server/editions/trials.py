@@ -6,8 +6,8 @@ from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
+from varlen.editions.scores import Score, scores_of
 from varlen.errors import VarlenError
-from varlen.scores import Score, scores_of
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.editions.models import Edition

@@ -17,8 +17,8 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.export import Order
-from varlen.pipeline import from_json
+from varlen.editions.export import Order
+from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.serializers import MessageSerializer

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from django.db import IntegrityError, transaction
-from varlen.pipeline import Pipeline as CorePipeline
-from varlen.pipeline import from_json
+from varlen.pipeline.document import Pipeline as CorePipeline
+from varlen.pipeline.document import from_json
 
 from varlen_server.errors import Conflict
 from varlen_server.pipelines.models import Document, Pipeline, Revision

@@ -12,8 +12,8 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.differences import differences
-from varlen.pipeline import from_json
+from varlen.pipeline.diff import differences
+from varlen.pipeline.document import from_json
 from varlen.steps import CATALOGUE, describe
 
 from varlen_server.datasets.serializers import MessageSerializer

@@ -8,10 +8,10 @@ import time
 from collections.abc import Mapping, Sequence
 
 import orjson
-from varlen.formats import WRITERS
-from varlen.order import Order
-from varlen.render import Renderer
-from varlen.spread import spread
+from varlen.datasets.formats import WRITERS
+from varlen.datasets.summary import spread
+from varlen.editions.export_spec import Order
+from varlen.render.renderer import Renderer
 
 from varlen_server.answers import kept
 

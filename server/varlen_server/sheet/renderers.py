@@ -5,8 +5,9 @@ from __future__ import annotations
 from functools import lru_cache
 
 from rest_framework.exceptions import NotFound
-from varlen.pipeline import Pipeline, from_json
-from varlen.render import PictureCache, Renderer
+from varlen.pipeline.document import Pipeline, from_json
+from varlen.render.picture_cache import PictureCache
+from varlen.render.renderer import Renderer
 
 from varlen_server.datasets.library import load
 from varlen_server.datasets.models import Dataset

@@ -22,14 +22,15 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.serializers import Serializer
 from rest_framework.views import APIView
+from varlen.editions.export import Order
 from varlen.errors import RenderError
-from varlen.export import Order
-from varlen.forecast import Tally, count_draws, forecast, largest_range
-from varlen.notes import notes
-from varlen.objects_json import objects_to_json
-from varlen.pipeline import Pipeline, from_json
-from varlen.plan import Plan, Resample
-from varlen.render import Renderer
+from varlen.forecast.advice import notes
+from varlen.forecast.label_forecast import Tally, count_draws, forecast
+from varlen.forecast.limits import largest_range
+from varlen.pipeline.document import Pipeline, from_json
+from varlen.pipeline.plan import Plan, Resample
+from varlen.render.renderer import Renderer
+from varlen.shapes.objects_json import objects_to_json
 from varlen.steps import CATALOGUE
 
 from varlen_server import store

@@ -12,9 +12,11 @@ from typing import Any
 
 import numpy as np
 from PIL import Image
-from varlen.dataset import Dataset, Entry, Skeleton
-from varlen.geometry import Size
-from varlen.sample import Mask, Objects, Part, make_objects
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.skeleton import Skeleton
+from varlen.model.geometry import Size
+from varlen.model.objects import Mask, Objects, Part, make_objects
 
 CLASSES = ("ash veil", "copper hook", "lamp moth")
 SKELETON = Skeleton(("head", "left tip", "right tip"), ((0, 1), (0, 2)))

@@ -13,12 +13,13 @@ from typing import Any
 from unittest import mock
 
 import orjson
-from varlen import convert, export, formats
-from varlen.dataset import Dataset
-from varlen.objects_json import objects_to_json
-from varlen.order import Order
-from varlen.pipeline import from_json
-from varlen.render import Renderer
+from varlen.datasets import convert, formats
+from varlen.datasets.dataset import Dataset
+from varlen.editions import export
+from varlen.editions.export_spec import Order
+from varlen.pipeline.document import from_json
+from varlen.render.renderer import Renderer
+from varlen.shapes.objects_json import objects_to_json
 
 from tests.core.golden.dataset import golden, pair
 from tests.core.golden.pipelines import EXPORTED, PIPELINES
@@ -49,7 +50,12 @@ def variants(dataset: Dataset, document: dict[str, Any]) -> dict[str, str]:
             labels.append(orjson.dumps([objects_to_json(sample.objects, dataset.classes, digits=6), sample.classes], option=orjson.OPT_SORT_KEYS))
             maps.append(b"" if sample.label_map is None else sample.label_map.tobytes())
             traces.append(orjson.dumps(trace, option=orjson.OPT_SORT_KEYS))
-    return {"pixels": sha("".join(pixels).encode()), "labels": sha(b"\n".join(labels)), "label_maps": sha(b"|".join(maps)), "traces": sha(b"\n".join(traces))}
+    return {
+        "pixels": sha("".join(pixels).encode()),
+        "labels": sha(b"\n".join(labels)),
+        "label_maps": sha(b"|".join(maps)),
+        "traces": sha(b"\n".join(traces)),
+    }
 
 
 def tree(folder: Path, without: tuple[str, ...] = ()) -> str:

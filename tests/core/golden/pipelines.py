@@ -55,23 +55,45 @@ PIPELINES: dict[str, Document] = {
     "mixup": _pipeline(_MOVED, {"step": "mixup"}),
     "paste_objects": _pipeline(_MOVED, {"step": "paste_objects", "count": [2, 3]}),
     "junction": _pipeline(
-        {"step": "junction", "branches": [{"weight": 1, "steps": [_MOVED]}, {"weight": 3, "steps": [{"step": "flip"}, {"step": "mosaic"}]},
-                                          {"weight": 0.5, "steps": []}]}),  # fmt: skip
+        {
+            "step": "junction",
+            "branches": [
+                {"weight": 1, "steps": [_MOVED]},
+                {"weight": 3, "steps": [{"step": "flip"}, {"step": "mosaic"}]},
+                {"weight": 0.5, "steps": []},
+            ],
+        }
+    ),
     "within-objects": _pipeline(
-        {"step": "rotate", "within": "objects", "degrees": [-30, 30]}, {"step": "cutout", "within": "objects"},
-        {"step": "color_jitter", "within": "objects"}, {"step": "flip", "within": "objects", "probability": 0.5}),  # fmt: skip
+        {"step": "rotate", "within": "objects", "degrees": [-30, 30]},
+        {"step": "cutout", "within": "objects"},
+        {"step": "color_jitter", "within": "objects"},
+        {"step": "flip", "within": "objects", "probability": 0.5},
+    ),
     "mosaic-within": _pipeline({"step": "mosaic"}, {"step": "flip", "within": "objects", "probability": 0.5}, {"step": "noise", "within": "objects"}),
     "ellipse": _pipeline(_MOVED, labels={"box_fit": "ellipse", "keep_share": 0.5, "keep_side_px": 6}),
     "grouped": _pipeline(_MOVED, {"step": "mosaic"}, draw_per="group"),
     "long": _pipeline(
-        {"step": "flip", "probability": 0.5}, _MOVED, {"step": "elastic"}, {"step": "scale", "factor": [0.7, 1.4]}, {"step": "color_jitter"},
-        {"step": "gamma"}, {"step": "shift", "edges": "extend"}, {"step": "cutout", "probability": 0.5}, {"step": "blur"}, {"step": "noise"},
-        {"step": "resize", "width_px": 56, "height_px": 40, "fit": "letterbox", "scope": "every"}),  # fmt: skip
+        {"step": "flip", "probability": 0.5},
+        _MOVED,
+        {"step": "elastic"},
+        {"step": "scale", "factor": [0.7, 1.4]},
+        {"step": "color_jitter"},
+        {"step": "gamma"},
+        {"step": "shift", "edges": "extend"},
+        {"step": "cutout", "probability": 0.5},
+        {"step": "blur"},
+        {"step": "noise"},
+        {"step": "resize", "width_px": 56, "height_px": 40, "fit": "letterbox", "scope": "every"},
+    ),
     "normalize": _pipeline({"step": "resize", "width_px": 32, "height_px": 24}, {"step": "normalize"}),
 }
 
 #: Those that are exported in every format.
 EXPORTED = _pipeline(
-    {"step": "flip", "probability": 0.5}, _MOVED, {"step": "mosaic", "probability": 0.4}, {"step": "cutout", "probability": 0.5},
+    {"step": "flip", "probability": 0.5},
+    _MOVED,
+    {"step": "mosaic", "probability": 0.4},
+    {"step": "cutout", "probability": 0.5},
     {"step": "resize", "width_px": 48, "height_px": 40, "fit": "letterbox", "scope": "every"},
-)  # fmt: skip
+)

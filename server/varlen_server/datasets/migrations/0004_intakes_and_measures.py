@@ -7,7 +7,7 @@ from django.db import migrations, models
 def measure(apps, schema_editor):
     """Fill the new columns of images that were brought in before."""
     from django.conf import settings
-    from varlen.codec import facts_of
+    from varlen.datasets.image_files import facts_of
 
     from varlen_server.datasets import library
     from varlen_server.store import path_of

@@ -10,8 +10,8 @@ from django.db import migrations, models
 def say_what_they_are_made_from(apps, schema_editor):
     """Earlier editions did not note their dataset's snapshot: that of the folder's record, else of the dataset as it is."""
     from varlen.errors import VarlenError
-    from varlen.pipeline import from_json
-    from varlen.record import read_record
+    from varlen.pipeline.document import from_json
+    from varlen.editions.record import read_record
 
     for edition in apps.get_model('editions', 'Edition').objects.select_related('dataset'):
         edition.dataset_name, edition.dataset_digest = edition.dataset.name, edition.dataset.digest

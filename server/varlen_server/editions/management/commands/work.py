@@ -8,7 +8,7 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 from procrastinate.contrib.django import app
-from varlen.running import prepare
+from varlen.executors import prepare
 
 from varlen_server.editions.rescue import put_back
 

@@ -1,0 +1,5 @@
+"""`python -m varlen` is the command `varlen`."""
+
+from varlen.cli.main import main
+
+main()

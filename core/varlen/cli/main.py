@@ -1,0 +1,327 @@
+"""The `varlen` command: a thin layer over the package's own functions.
+
+Modules that load array libraries are imported inside the commands that need them, so that
+the others answer at once.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Annotated, Any, Optional
+
+import typer
+
+from varlen._version import __version__
+from varlen.cli.editions import editions
+from varlen.cli.terminal import (
+    DatasetArgument,
+    FromOption,
+    JsonOption,
+    PipelineArgument,
+    counter,
+    print_table,
+    progress_bar,
+    read_dataset_at,
+    write_file,
+)
+from varlen.errors import VarlenError
+
+app = typer.Typer(no_args_is_help=True, add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False,
+                  help="Reproducible augmentation of labelled images.")  # fmt: skip
+pipeline_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Check a pipeline file or print its full form.")
+app.add_typer(pipeline_app, name="pipeline")
+app.add_typer(editions)
+
+
+def main() -> None:
+    """Run the command; anything the user can mend ends with its own message and status 1."""
+    try:
+        app()
+    except VarlenError as error:
+        print(error, file=sys.stderr)
+        sys.exit(1)
+    except KeyboardInterrupt:
+        print("stopped", file=sys.stderr)
+        sys.exit(130)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(1)
+
+
+@app.callback(invoke_without_command=True)
+def _root(version: Annotated[bool, typer.Option("--version", help="print the version and stop")] = False) -> None:
+    if version:
+        print(__version__)
+        raise typer.Exit
+
+
+@app.command()
+def demo(folder: Annotated[Path, typer.Argument(metavar="DIR")], images: Annotated[int, typer.Option(min=3, max=5000)] = 60,
+         form: Annotated[str, typer.Option("--format", help="coco, voc, yolo-keypoints, class-folders, mask-pairs, or flawed")] = "coco",
+         seed: Annotated[int, typer.Option(min=0)] = 1907) -> None:  # fmt: skip
+    """Write the demo dataset, the night moth survey, and a pipeline for it."""
+    from varlen.atomic_files import claim
+    from varlen.demo.variants import FORMS, write_variant
+    from varlen.demo.write import write_demo
+
+    if form not in FORMS:
+        raise VarlenError(f"--format: expected {', '.join(FORMS)}, not {form!r}")
+    if form == "flawed" and images < 15:
+        raise VarlenError("--images: the flawed set needs at least 15")
+    with progress_bar("rendering", images) as done:
+        if form == "coco":
+            write_demo(folder, images, seed, progress=counter(done))
+            print(f"{folder}: {images} images in COCO form, pipeline in pipelines/lamp-drift.varlen.json")
+            return
+        import shutil
+
+        survey = claim(folder)
+        shutil.rmtree(survey, ignore_errors=True)
+        try:
+            write_demo(survey, images, seed, progress=counter(done))
+            if folder.exists():
+                folder.rmdir()
+            write_variant(survey, folder, form)
+        finally:
+            shutil.rmtree(survey, ignore_errors=True)
+    print(f"{folder}: {images} images, {form}")
+
+
+@app.command()
+def inspect(dataset: DatasetArgument, form: FromOption = None,
+            findings: Annotated[bool, typer.Option("--findings", help="look for what is wrong instead: files, labels, classes, duplicates")] = False,
+            fail_on: Annotated[Optional[str], typer.Option("--fail-on", metavar="SEVERITY",  # noqa: UP045
+                               help="exit with status 1 on findings of error, warning or note, or worse")] = None,
+            as_json: JsonOption = False) -> None:  # fmt: skip
+    """Sizes, classes, splits and channel statistics of a dataset; or what looks wrong in it."""
+    from varlen.datasets.summary import summarise
+
+    if findings or fail_on is not None:
+        _findings(dataset, form, fail_on, as_json)
+        return
+    found = read_dataset_at(dataset, form)
+    with progress_bar("reading", len(found.entries)) as done:
+        summary = summarise(found, counter(done))
+    if as_json:
+        print(json.dumps(summary, indent=1, ensure_ascii=False))
+        return
+    print_table([["split", "images", "objects"], *[[split, n["images"], n["objects"]] for split, n in summary["splits"].items()]])
+    splits = list(summary["splits"])
+    print_table([["class", *splits], *[[name, *[counts[split] for split in splits]] for name, counts in summary["classes"].items()]])
+    print("image sizes    " + ", ".join(f"{size} px: {count}" for size, count in summary["image_sizes"].items()))
+    shapes = summary["objects"]
+    print(f"shapes         {shapes['polygons']} polygons, {shapes['masks']} masks, {shapes['crowd']} crowd regions")
+    print(f"keypoints      {', '.join(summary['keypoints']) or 'none'}; {len(summary['mirror_pairs'])} mirror pairs")
+    if summary["label_maps"]:
+        print(f"label maps     {', '.join(summary['label_maps'])}")
+    print("channel mean   " + "  ".join(f"{value:.2f}" for value in summary["channel_mean"]) + "  (levels 0-255, training split)")
+    print("channel std    " + "  ".join(f"{value:.2f}" for value in summary["channel_std"]))
+
+
+def _findings(path: Path, form: str | None, fail_on: str | None, as_json: bool) -> None:
+    from varlen.datasets.findings import SEVERITIES, look
+    from varlen.datasets.formats import read_dataset
+    from varlen.errors import Trouble
+
+    if fail_on not in (None, *SEVERITIES):
+        raise VarlenError(f"--fail-on: expected {', '.join(SEVERITIES)}, not {fail_on!r}")
+    trouble = Trouble(strict=False)
+    dataset = read_dataset(path, form, trouble)
+    with progress_bar("looking", len(dataset.entries)) as done:
+        found = look(dataset, trouble, counter(done))
+    if as_json:
+        print(json.dumps([finding.to_json() for finding in found], indent=1, ensure_ascii=False))
+    for finding in [] if as_json else found:
+        print(f"{finding.severity}  {finding.kind} × {finding.count}: {finding.why}")
+        for example in finding.examples:
+            print(f"    {json.dumps(example, ensure_ascii=False)[1:-1]}")
+        print(f"    → {finding.remedy}\n")
+    if not found and not as_json:
+        print(f"{path}: {len(dataset.entries)} images, nothing found")
+    if fail_on is not None and any(SEVERITIES.index(finding.severity) <= SEVERITIES.index(fail_on) for finding in found):
+        sys.exit(1)
+
+
+@app.command()
+def steps(name: Annotated[Optional[str], typer.Argument(metavar="[NAME]")] = None, as_json: JsonOption = False) -> None:  # noqa: UP045
+    """The catalogue of steps with units, ranges and defaults."""
+    from varlen.steps import CATALOGUE, describe
+
+    if name is not None and name not in CATALOGUE:
+        raise VarlenError(f"there is no step {name!r}; known are {', '.join(CATALOGUE)}")
+    chosen = [CATALOGUE[name]] if name else list(CATALOGUE.values())
+    if as_json:
+        print(json.dumps([describe(cls, schema=True) for cls in chosen], indent=1, ensure_ascii=False))
+        return
+    for cls in chosen:
+        about = describe(cls)
+        print(f"{about['step']}  ({about['purpose']}) {about['meaning']}")
+        for parameter in about["parameters"]:
+            limits = f" {parameter['low']:g} … {parameter['high']:g}" if "low" in parameter else ""
+            options = " · ".join(str(option) for option in parameter.get("options", ()))
+            unit = parameter.get("unit", "")
+            print(f"    {parameter['name']:<18} default {json.dumps(parameter['default']):<16} {options or (unit + limits).strip()}")
+            print(f"    {'':<18} {parameter['meaning']}")
+        print()
+
+
+@pipeline_app.command()
+def check(file: PipelineArgument) -> None:
+    """Say whether a pipeline file can be used; if not, list all its problems."""
+    from varlen.pipeline.document import read
+
+    pipeline = read(file)
+    print(f"{file}: good, {len(pipeline.steps)} steps, {pipeline.digest}")
+
+
+@pipeline_app.command()
+def show(file: PipelineArgument) -> None:
+    """Print a pipeline with every default spelled out, and its digest on stderr."""
+    from varlen.pipeline.document import read
+
+    pipeline = read(file)
+    print(json.dumps(pipeline.to_json(), indent=2, ensure_ascii=False))
+    print(pipeline.digest, file=sys.stderr)
+
+
+@app.command()
+def sheet(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[Path, typer.Option("-o", "--out", metavar="FILE.png")],
+          rows: Annotated[int, typer.Option(min=1, max=200)] = 5, variants: Annotated[int, typer.Option(min=1, max=24)] = 4,
+          seed: Annotated[int | None, typer.Option(min=0)] = None, tile: Annotated[int, typer.Option(min=32, max=2000, help="px")] = 240,
+          form: FromOption = None) -> None:  # fmt: skip
+    """A contact sheet as a picture: originals and variants with their labels drawn."""
+    from varlen.datasets.image_files import encode
+    from varlen.datasets.summary import spread
+    from varlen.pipeline.document import read
+    from varlen.render.contact_sheet import contact_sheet
+    from varlen.render.renderer import Renderer
+
+    chosen = read(pipeline)
+    found = read_dataset_at(dataset, form)
+    renderer = Renderer(found, chosen if seed is None else chosen.with_seed(seed))
+    keys = found.by_split().get("train") or list(found.entries)
+    images = spread(keys, rows)
+    picture = contact_sheet(renderer, images, variants, tile)
+    write_file(out, encode(picture, "png"))
+    print(f"{out}: {len(images)} images × (original + {variants} variants), {picture.shape[1]}×{picture.shape[0]} px")
+
+
+@app.command()
+def convert(dataset: DatasetArgument, out: Annotated[Path, typer.Option("-o", "--out", metavar="OUT")],
+            form: Annotated[str, typer.Option("--format", help="format to write")], read_as: FromOption = None,
+            as_json: JsonOption = False) -> None:  # fmt: skip
+    """Write a dataset in another format, pictures unchanged; says what that format can't hold."""
+    from varlen.datasets.convert import convert as write_as
+
+    found = read_dataset_at(dataset, read_as)
+    with progress_bar("writing", len(found.entries)) as done:
+        losses = write_as(found, out, form, progress=counter(done))
+    if as_json:
+        print(json.dumps({"images": len(found.entries), "format": form, "lost": losses}))
+        return
+    print(f"{out}: {len(found.entries)} images as {form}")
+    for loss in losses:
+        print(f"lost: {loss}")
+
+
+@app.command()
+def variant(dataset: DatasetArgument, pipeline: PipelineArgument,
+            image: Annotated[str, typer.Argument(metavar="IMAGE", help="its path in the dataset")],
+            number: Annotated[int, typer.Argument(metavar="VARIANT", min=0)],
+            out: Annotated[Optional[Path], typer.Option("-o", "--out", metavar="FILE", help="write the picture there, PNG")] = None,  # noqa: UP045
+            seed: Annotated[int | None, typer.Option(min=0)] = None, form: FromOption = None, as_json: JsonOption = False) -> None:  # fmt: skip
+    """Make one variant of one image, as a sheet shows it and an edition holds it; prints its trace's figures."""
+    from varlen.datasets.image_files import encode
+    from varlen.pipeline.document import read
+    from varlen.render.renderer import Renderer
+
+    chosen = read(pipeline)
+    chosen = chosen if seed is None else chosen.with_seed(seed)
+    found = read_dataset_at(dataset, form)
+    if image not in found.entries:
+        raise VarlenError(f"{dataset}: there is no image {image!r}")
+    sample, trace = Renderer(found, chosen).render(image, number)
+    if out is not None:
+        write_file(out, encode(sample.pixels, "png"))
+    if as_json:
+        print(json.dumps(trace, ensure_ascii=False))
+        return
+    for step in trace["steps"]:
+        print(f"{step['id']:<16} " + (json.dumps(step["drawn"]) if step["fired"] else "did not happen"))
+    objects = trace["objects"]
+    print(f"\n{trace['size'][0]}×{trace['size'][1]} px, {trace['passes']} passes, {objects['kept']} objects whole, {objects['clipped']} clipped, "
+          f"{len(objects['dropped'])} lost\n{trace['pixel_digest']}")  # fmt: skip
+
+
+@app.command()
+def forecast(dataset: DatasetArgument, pipeline: PipelineArgument,
+             draws: Annotated[int, typer.Option(min=1, max=1_000_000, help="how many variants to follow")] = 2000,
+             limit: Annotated[Optional[str], typer.Option("--limit", metavar="ID.PARAMETER",  # noqa: UP045
+                              help="find the largest symmetric range of this parameter …")] = None,
+             lose_at_most: Annotated[str, typer.Option("--lose-at-most", metavar="SHARE", help="… that loses no more objects, such as 2%")] = "2%",
+             seed: Annotated[int | None, typer.Option(min=0)] = None, form: FromOption = None, as_json: JsonOption = False) -> None:  # fmt: skip
+    """What becomes of the labels, from thousands of draws without touching a pixel."""
+    from varlen.forecast.label_forecast import forecast as look_ahead
+    from varlen.forecast.limits import largest_range
+    from varlen.pipeline.document import read
+
+    chosen = read(pipeline)
+    chosen = chosen if seed is None else chosen.with_seed(seed)
+    found = read_dataset_at(dataset, form)
+    if limit is not None:
+        answer = largest_range(found, chosen, limit, _share(lose_at_most), draws)
+        if as_json:
+            print(json.dumps(answer))
+        elif answer["ends"] is None:
+            print(f"{limit}: no range will do; {answer['lost_share']:.2%} of the objects are lost without it already")
+        else:
+            low, high = answer["ends"]
+            print(f"{limit}: [{low:g}, {high:g}] loses {answer['lost_share']:.2%} of the objects ({answer['lost_without']:.2%} without it)")
+        return
+    with progress_bar("following labels", draws) as done:
+        report = look_ahead(found, chosen, draws, done)
+    if as_json:
+        print(json.dumps(report, ensure_ascii=False))
+    else:
+        _print_forecast(report)
+
+
+def _share(text: str) -> float:
+    """A share given as 2% or 0.02. Raises `VarlenError` for anything else."""
+    try:
+        share = float(text[:-1]) / 100 if text.endswith("%") else float(text)
+    except ValueError:
+        share = -1.0
+    if not 0.0 <= share <= 1.0:
+        raise VarlenError(f"--lose-at-most: expected a share such as 2% or 0.02, not {text!r}")
+    return share
+
+
+def _print_forecast(report: dict[str, Any]) -> None:
+    objects = report["objects"]
+    print(f"{report['variants']} variants of {report['images']} training images, {objects['before']} objects: {objects['kept']} kept, "
+          f"{objects['clipped']} clipped, {objects['dropped']} dropped ({report['lost_share']:.2%} lost to the pipeline)\n")  # fmt: skip
+    print_table([["class", "before", "after", "clipped", "dropped", "share before", "share after"],
+            *[[name, n["before"], n["after"], n["clipped"], n["dropped"], f"{n['balance_before']:.1%}", f"{n['balance_after']:.1%}"]
+              for name, n in report["classes"].items()]])  # fmt: skip
+    print_table([["step to blame", "clipped", "dropped", "reasons"],
+            *[[step, n["clipped"], n["dropped"], ", ".join(f"{reason} {count}" for reason, count in n["reasons"].items())]
+              for step, n in report["steps"].items()]])  # fmt: skip
+    before, after = report["box_side_px"]["before"], report["box_side_px"]["after"]
+    print_table([["box side, px", *before], ["before", *before.values()], ["after", *after.values()]])
+    blank = report["blank_share"]
+    if blank:
+        print(f"blank share    mean {blank['mean']:.2%}, 95 % of variants under {blank['95%']:.2%}, largest {blank['largest']:.2%}")
+    points = report["keypoints"]
+    if points["before"]:
+        print(f"keypoints      {points['before']} before, {points['after']} after ({1 - points['after'] / points['before']:.2%} lost)")
+    print("passes         " + ", ".join(f"{count} in {number} variants" for count, number in report["passes"].items()))
+    for message, count in report["refused"].items():
+        print(f"refused        {count} variants: {message}")
+
+
+if __name__ == "__main__":
+    main()

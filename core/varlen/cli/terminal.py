@@ -1,0 +1,75 @@
+"""What the commands share: arguments, progress on a terminal, tables, files."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, Optional
+
+import typer
+
+from varlen.errors import VarlenError
+
+if TYPE_CHECKING:
+    from varlen.datasets.dataset import Dataset
+
+DatasetArgument = Annotated[Path, typer.Argument(metavar="DATASET", help="a folder, a zip or an annotation file")]
+PipelineArgument = Annotated[Path, typer.Argument(metavar="PIPELINE", help="a *.varlen.json file")]
+FromOption = Annotated[Optional[str], typer.Option("--from", metavar="FORMAT", help="the dataset's format, when it is not recognised")]  # noqa: UP045
+JsonOption = Annotated[bool, typer.Option("--json", help="machine-readable output")]
+
+
+@contextmanager
+def progress_bar(label: str, total: int) -> Iterator[Callable[[int], None]]:
+    """A bar on a terminal, nothing elsewhere; the function sets how much is done."""
+    if not sys.stderr.isatty():
+        yield lambda done: None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, ProgressColumn, Task, TextColumn, TimeRemainingColumn
+    from rich.text import Text
+
+    class Rate(ProgressColumn):
+        def render(self, task: Task) -> Text:
+            return Text(f"{task.finished_speed or task.speed or 0:.0f}/s")
+
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), Rate(), TimeRemainingColumn())
+    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
+        task = bar.add_task(label, total=total)
+        yield lambda done: bar.update(task, completed=done)
+
+
+def counter(set_done: Callable[[int], None]) -> Callable[[], None]:
+    done = 0
+
+    def one_more() -> None:
+        nonlocal done
+        done += 1
+        set_done(done)
+
+    return one_more
+
+
+def write_file(path: Path, data: bytes) -> None:
+    """Write a file whole. Raises `VarlenError` naming it."""
+    from varlen.atomic_files import write_whole
+
+    try:
+        write_whole(path, data)
+    except OSError as error:
+        raise VarlenError(f"{path}: {error.strerror or error}") from None
+
+
+def read_dataset_at(path: Path, form: str | None) -> Dataset:
+    from varlen.datasets.formats import read_dataset
+
+    return read_dataset(path, form)
+
+
+def print_table(rows: list[list[Any]]) -> None:
+    widths = [max(len(str(row[column])) for row in rows) for column in range(len(rows[0]))]
+    for row in rows:
+        print("  ".join(str(value).ljust(widths[n]) if n == 0 else str(value).rjust(widths[n]) for n, value in enumerate(row)))
+    print()

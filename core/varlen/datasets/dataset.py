@@ -1,0 +1,145 @@
+"""Dataset: images with their labels, classes, splits and skeleton, wherever they came from."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.datasets.digests import Digests, content_digest, map_digest, whole_digest
+from varlen.datasets.entry import Entry
+from varlen.datasets.entry_store import StoredEntries, entries_of
+from varlen.datasets.image_files import decode, decode_levels
+from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.sources import Files
+from varlen.datasets.splits import in_order
+from varlen.draws import Peers
+from varlen.errors import DatasetError
+from varlen.model.geometry import Size
+from varlen.model.objects import Objects
+
+
+class Dataset:
+    """Images, classes, splits and skeleton. Pictures are decoded when asked for, never kept."""
+
+    def __init__(self, name: str, classes: Iterable[str], entries: Iterable[Entry], files: Files, skeleton: Skeleton | None = None,
+                 extra: dict[str, Any] | None = None, digests: dict[str, str] | None = None) -> None:  # fmt: skip
+        self.name = name
+        self.classes = tuple(classes)
+        self.entries: Mapping[str, Entry] = entries_of(entries)
+        self.files = files
+        self.skeleton = skeleton or Skeleton()
+        self.extra = extra or {}
+        self.map_classes: tuple[str, ...] = ()  # what the levels of label maps mean
+        self.origin = ""  # where it was read from, when that is a place on this machine
+        self.format = ""  # and in which form
+        self._digests = Digests(self.entries, digests or {})
+        self._peers: dict[tuple[str, bool], Peers] = {}
+
+    @cached_property
+    def swap(self) -> NDArray[np.int64]:
+        """Mirror partners of the skeleton's keypoints."""
+        return self.skeleton.swap()
+
+    def size_of(self, key: str) -> Size:
+        """Upright width and height of an image."""
+        return self.entries[key].size
+
+    def objects_of(self, key: str) -> Objects:
+        """The labels of an image."""
+        return self.entries[key].objects
+
+    def peers_of(self, split: str, by_group: bool = False) -> Peers:
+        """The ring of images, or of groups of images, that partners are drawn from."""
+        if (split, by_group) not in self._peers:
+            keys = self.by_split().get(split, [])
+            groups: dict[str, list[str]] = {}
+            for key in keys if by_group else ():
+                groups.setdefault(self.draw_key(key, by_group), []).append(key)
+            self._peers[split, by_group] = Peers(groups) if by_group else Peers.alone(keys)
+        return self._peers[split, by_group]
+
+    def draw_key(self, key: str, by_group: bool) -> str:
+        """What an image's draws hang on: its key, or the name of its group."""
+        return (by_group and self.entries[key].group) or key
+
+    def label_map(self, key: str) -> NDArray[np.uint8] | None:
+        """The class of every pixel, (H, W) uint8; None where the dataset has no label map for the image."""
+        path = self.entries[key].label_map
+        if not path:
+            return None
+        return fitting(decode_levels(self.files.read(path), path), path, self.entries[key].size)
+
+    def splits(self) -> list[str]:
+        """The splits that have images, in their usual order."""
+        return in_order(self.by_split())
+
+    def by_split(self) -> dict[str, Sequence[str]]:
+        """The keys of every split's images, in order."""
+        if isinstance(self.entries, StoredEntries):
+            return self.entries.by_split()
+        found: dict[str, list[str]] = {}
+        for key, entry in self.entries.items():
+            found.setdefault(entry.split, []).append(key)
+        return {**found}
+
+    def images_by_split(self) -> dict[str, int]:
+        """How many images each split has; no image's labels are read for it."""
+        by_split = self.by_split()
+        return {split: len(by_split[split]) for split in in_order(by_split)}
+
+    def counts(self) -> dict[str, dict[str, int]]:
+        """Images and objects per split."""
+        images, objects = Counter[str](), Counter[str]()
+        for entry in self.entries.values():
+            images[entry.split] += 1
+            objects[entry.split] += len(entry.objects)
+        return {split: {"images": images[split], "objects": objects[split]} for split in self.splits()}
+
+    def source(self, key: str) -> bytes:
+        """The image file's bytes."""
+        return self.files.read(key)
+
+    def pixels(self, key: str) -> NDArray[np.uint8]:
+        """The decoded picture, (H, W, 3) uint8. Raises `DatasetError` naming the file."""
+        data = self.source(key)
+        if self._digests.get(key) is None:
+            self._digests[key] = hashlib.sha256(data).hexdigest()
+        pixels = decode(data, key)
+        size = self.entries[key].size
+        if pixels.shape[:2] != (size.height, size.width):
+            raise DatasetError(f"{key}: the picture is {pixels.shape[1]}×{pixels.shape[0]} px, its labels say {size.width}×{size.height} px")
+        return pixels
+
+    def source_digest(self, key: str) -> str:
+        """SHA-256 of the image file, in hex."""
+        found = self._digests.get(key)
+        if found is None:
+            found = self._digests[key] = hashlib.sha256(self.source(key)).hexdigest()
+        return found
+
+    def digest(self, progress: Callable[[], None] = lambda: None) -> str:
+        """`sha256:…` over image contents, labels, classes and splits; file names and order don't count."""
+
+        def images() -> Iterator[tuple[str, str]]:
+            for key, entry in self.entries.items():
+                yield entry.split, content_digest(entry, self.classes, self.source_digest(key), self._map_digest(entry))
+                progress()
+
+        return whole_digest(self.classes, self.skeleton.names, images())
+
+    def _map_digest(self, entry: Entry) -> str:
+        levels = self.label_map(entry.key)
+        return "" if levels is None else map_digest(levels)
+
+
+def fitting(levels: NDArray[np.uint8], path: str, size: Size) -> NDArray[np.uint8]:
+    """A label map's levels, (H, W). Raises `DatasetError` naming its file when its picture has another size."""
+    if levels.shape != (size.height, size.width):
+        raise DatasetError(f"{path}: the label map is {levels.shape[1]}×{levels.shape[0]} px, its picture {size.width}×{size.height} px")
+    return levels

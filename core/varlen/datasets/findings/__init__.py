@@ -1,0 +1,48 @@
+"""What looks wrong in a dataset: broken files, suspicious labels, classes, duplicates, and how boxes were read.
+
+Looking changes nothing. Each finding says how often, gives examples, why it matters and what can be done.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.findings.image_checks import PictureLook, examine, fingerprint
+from varlen.datasets.findings.kinds import EDITS, KINDS, SEVERITIES, Finding, by_severity
+from varlen.datasets.findings.label_checks import LabelLook
+from varlen.datasets.image_files import facts_of
+from varlen.errors import DatasetError, Trouble
+
+__all__ = ["EDITS", "KINDS", "SEVERITIES", "Finding", "by_severity", "fingerprint", "look"]
+
+
+def look(dataset: Dataset, trouble: Trouble, progress: Callable[[], None] = lambda: None) -> list[Finding]:
+    """All findings, the worst kinds first. `trouble`: what was noted when the dataset was read.
+
+    Every picture is read and decoded once; nothing is kept but a fingerprint of each.
+    """
+    labels, pictures = LabelLook(dataset.classes, dataset.skeleton.names), PictureLook()
+    for key, entry in dataset.entries.items():
+        labels.labels(entry)
+        progress()
+        try:
+            data = dataset.source(key)
+        except DatasetError as error:
+            labels.notes.add("missing-file", str(error), key)
+            continue
+        facts, found, digest = facts_of(data, key), examine(data, key), hashlib.sha256(data).hexdigest()
+        if facts is not None:
+            labels.header(key, facts)
+        if not found.error:
+            labels.image(key, entry.split, digest)
+            if found.size != tuple(entry.size):
+                labels.notes.add("size-disagrees", size_disagrees(key, found.size, tuple(entry.size)), key)
+        pictures.add(key, entry.split, digest, found)
+    return by_severity([*labels.findings(trouble), *pictures.findings()])
+
+
+def size_disagrees(key: str, found: tuple[int, ...], said: tuple[int, ...]) -> str:
+    """How the sizes of a picture and its labels differ, in words."""
+    return f"{key}: {found[0]}×{found[1]} px, its labels say {said[0]}×{said[1]} px"

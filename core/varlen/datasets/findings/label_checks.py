@@ -1,0 +1,175 @@
+"""What labels, classes and file headers say that looks wrong; nothing is decoded."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Iterable
+from pathlib import PurePosixPath
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.datasets.entry import Entry
+from varlen.datasets.findings.kinds import EXTREME, Finding, Notes, by_severity
+from varlen.datasets.image_files import Facts
+from varlen.datasets.splits import in_order
+from varlen.errors import Trouble
+from varlen.model.geometry import Size
+from varlen.model.objects import Objects
+
+#: What a picture's type says its suffix should be.
+_SUFFIXES = {"JPEG": (".jpg", ".jpeg"), "PNG": (".png",), "WEBP": (".webp",), "BMP": (".bmp",), "TIFF": (".tif", ".tiff")}
+_MODES = {"P": "palette", "CMYK": "cmyk", "RGBA": "alpha", "LA": "alpha", "L": "gray", "1": "gray"}
+
+
+class LabelLook:
+    """Takes a dataset's images one at a time; keeps counts, and of each image its key, split and digest."""
+
+    def __init__(self, classes: Iterable[str], keypoints: Iterable[str]) -> None:
+        self.classes, self.keypoints = tuple(classes), tuple(keypoints)
+        self.notes = Notes()
+        self.images: list[tuple[str, str, str]] = []
+        self._counts: Counter[tuple[str, str]] = Counter()
+        self._splits: set[str] = set()
+        self._boxes = self._right = self._left = 0
+        self._corner = True
+
+    def labels(self, entry: Entry) -> None:
+        """One image's labels."""
+        self._splits.add(entry.split)
+        self._counts.update((entry.split, self.classes[number]) for number in set(entry.objects.classes.tolist()))
+        self._counts.update((entry.split, name) for name in entry.classes)
+        self._convention(entry)
+        self._each_box(entry)
+        objects = entry.objects
+        for place in _crossing(objects.outlines.points, objects.outlines.starts, objects.outlines.owners):
+            self.notes.add("outline-crossing", f"{entry.key}: {self.classes[objects.classes[place]]} {objects.ids[place]}", entry.key)
+
+    def header(self, key: str, facts: Facts) -> None:
+        """One picture file's header."""
+        suffix = PurePosixPath(key).suffix.lower()
+        if facts.format in _SUFFIXES and suffix not in _SUFFIXES[facts.format]:
+            self.notes.add("wrong-suffix", f"{key}: is {facts.format}", key)
+        if facts.orientation != 1:
+            self.notes.add("exif-turned", key, key)
+        kind = "16-bit" if facts.bits == 16 else _MODES.get(facts.mode)
+        if kind:
+            self.notes.add(kind, key, key)
+
+    def image(self, key: str, split: str, digest: str) -> None:
+        """One picture's content, as the SHA-256 of its file."""
+        self.images.append((key, split, digest))
+
+    def add(self, more: LabelLook) -> None:
+        """What was seen of more images of the same dataset, after those so far."""
+        self.notes.extend(more.notes)
+        self.images += more.images
+        self._counts.update(more._counts)
+        self._splits |= more._splits
+        self._boxes += more._boxes
+        self._right += more._right
+        self._left += more._left
+        self._corner &= more._corner
+
+    def findings(self, trouble: Trouble) -> list[Finding]:
+        """All findings, the worst kinds first; also those noted in `trouble` when the dataset was read."""
+        for kind, message in trouble.noted:
+            self.notes.add(kind, message)
+        self._look_at_classes()
+        self._look_at_convention()
+        self._look_for_duplicates()
+        return by_severity(self.notes.findings())
+
+    def _each_box(self, entry: Entry) -> None:
+        objects, key, size = entry.objects, entry.key, entry.size
+        self._each_keypoint(entry)
+        if not _odd_boxes(objects, size):
+            return
+        seen: dict[tuple[float, ...], str] = {}
+        for place, (x0, y0, x1, y1) in enumerate(objects.boxes.tolist()):
+            thing = objects.ids[place]
+            name = f"{key}: {self.classes[objects.classes[place]]} {thing}"
+            wide, high = x1 - x0, y1 - y0
+            if wide <= 0 or high <= 0:
+                self.notes.add("box-empty", f"{name}: {wide:g} × {high:g} px", key, thing)
+                continue
+            if x0 < -0.5 or y0 < -0.5 or x1 > size.width + 0.5 or y1 > size.height + 0.5:
+                self.notes.add("box-outside", f"{name}: {x0:g} {y0:g} {x1:g} {y1:g} in {size.width}×{size.height} px", key, thing)
+            if max(wide / high, high / wide) > EXTREME:
+                self.notes.add("box-extreme", f"{name}: {wide:g} × {high:g} px", key, thing)
+            same = (float(objects.classes[place]), *(round(value, 1) for value in (x0, y0, x1, y1)))
+            if same in seen:
+                self.notes.add("box-duplicate", f"{name}: same as {seen[same]}", key, thing)
+            seen[same] = thing
+
+    def _each_keypoint(self, entry: Entry) -> None:
+        objects = entry.objects
+        if objects.keypoints.shape[1] == 0 or len(objects) == 0:
+            return
+        boxes = objects.boxes
+        slack = (0.1 * np.maximum(boxes[:, 2] - boxes[:, 0], boxes[:, 3] - boxes[:, 1]) + 2)[:, None]
+        x, y, visible = np.moveaxis(objects.keypoints, 2, 0)
+        off = (x < boxes[:, :1] - slack) | (x > boxes[:, 2:3] + slack) | (y < boxes[:, 1:2] - slack) | (y > boxes[:, 3:] + slack)
+        real = (boxes[:, 2] > boxes[:, 0]) & (boxes[:, 3] > boxes[:, 1])
+        for place, number in np.argwhere(off & (visible > 0) & real[:, None]).tolist():
+            point = self.keypoints[number] if number < len(self.keypoints) else str(number)
+            said = f"{self.classes[objects.classes[place]]} {objects.ids[place]}: {point} at {x[place, number]:g} {y[place, number]:g}"
+            self.notes.add("keypoint-outside-box", f"{entry.key}: {said}", entry.key)
+
+    def _convention(self, entry: Entry) -> None:
+        boxes, size = entry.objects.boxes, entry.size
+        if len(boxes) == 0:
+            return
+        self._boxes += len(boxes)
+        self._corner &= min(size) <= 16 or bool(boxes.max() <= 2.0)
+        self._right += int(((boxes[:, 2] > size.width + 1) | (boxes[:, 3] > size.height + 1)).sum())
+        self._left += int((boxes[:, :2] < -1).any(axis=1).sum())
+
+    def _look_at_classes(self) -> None:
+        splits = in_order(self._splits)
+        for name in self.classes:
+            having = [split for split in splits if self._counts[split, name]]
+            if not having:
+                self.notes.add("class-unused", name)
+            elif len(having) < len(splits):
+                self.notes.add("class-missing-in-split", f"{name}: none in {', '.join(split for split in splits if split not in having)}")
+
+    def _look_at_convention(self) -> None:
+        """Signs that boxes were written in another convention than they were read in."""
+        if self._boxes < 5:
+            return
+        if self._corner:
+            self.notes.add("boxes-are-fractions", f"all {self._boxes} boxes end within 2 px of the top left corner")
+        if self._right > 0.2 * self._boxes and self._left == 0:
+            self.notes.add("boxes-are-centres", f"{self._right} of {self._boxes} boxes stick out to the right or below, none to the left or above")
+
+    def _look_for_duplicates(self) -> None:
+        same: defaultdict[str, list[tuple[str, str]]] = defaultdict(list)
+        for key, split, digest in self.images:
+            same[digest].append((key, split))
+        for first, *others in same.values():
+            for key, split in others:
+                kind = "duplicate-across-splits" if split != first[1] else "duplicate"
+                self.notes.add(kind, f"{first[0]} = {key}", key)
+
+
+def _odd_boxes(objects: Objects, size: Size) -> bool:
+    """Whether any box deserves a look: one without area, out of the picture, very long, or nearly the same as another."""
+    if len(objects) == 0:
+        return False
+    low, high = objects.boxes[:, :2], objects.boxes[:, 2:]
+    sides = high - low
+    if sides.min() <= 0 or low.min() < -0.5 or (high > np.array(size) + 0.5).any() or (sides.max(axis=1) > EXTREME * sides.min(axis=1)).any():
+        return True
+    near = np.sort(low[:, 0] + low[:, 1] + high[:, 0] + high[:, 1])
+    return bool((near[1:] - near[:-1] < 0.5).any())
+
+
+def _crossing(points: NDArray[np.float64], starts: NDArray[np.int64], owners: NDArray[np.int64]) -> Iterable[int]:
+    """Owners of rings that cross themselves."""
+    if len(owners) == 0:
+        return []
+    import shapely
+
+    rings = shapely.polygons(shapely.linearrings(points, indices=np.repeat(np.arange(len(owners)), np.diff(starts))))
+    return dict.fromkeys(owners[~shapely.is_valid(rings)].tolist())

@@ -1,0 +1,276 @@
+"""What every dataset format has: a way to tell it, a reader, and a writer.
+
+Conventions of a format (where coordinates count from, what is a share and what a pixel) are
+met in its own file and nowhere else.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path, PurePosixPath
+from typing import Any, ClassVar, NamedTuple, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.image_files import READABLE, SUFFIX, ImageType, encode, upright_size
+from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.sources import SourceFiles
+from varlen.errors import DatasetError, Trouble
+from varlen.model.geometry import Size
+from varlen.model.objects import Mask, Objects, make_objects
+from varlen.shapes.mask_polygons import mask_from_polygon
+
+
+class Listed(NamedTuple):
+    """An image that a dataset lists: its key, and what its format needs to read its labels, fit to be sent to another process."""
+
+    key: str
+    body: Any
+
+
+class ReadsLabels(Protocol):
+    """Reads the labels of a listed image; can be sent to another process."""
+
+    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+        """The image with its labels; what can't be used of them is noted in `trouble`."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A dataset on its way in: what is known before its images, and the images one at a time.
+
+    listed: quick to go through; read: what takes time; count: how many images are listed, some of which may
+    turn out not to be there; trouble: what was noted so far.
+    """
+
+    classes: tuple[str, ...]
+    listed: Iterator[Listed]
+    read: ReadsLabels
+    count: int
+    trouble: Trouble
+    skeleton: Skeleton = field(default_factory=Skeleton)
+    extra: dict[str, Any] = field(default_factory=dict)
+    map_classes: tuple[str, ...] = ()
+
+    @property
+    def entries(self) -> Iterator[Entry]:
+        """All images with their labels, once."""
+        return (self.read(image, self.trouble) for image in self.listed)
+
+
+@dataclass(frozen=True, slots=True)
+class Labels:
+    """All that is known of one picture to be written.
+
+    classes: image-level classes and how much of the picture stands for each; label_map: the
+    class of every pixel, (H, W) uint8, where there is one; extra: the source's own fields.
+    """
+
+    size: Size
+    objects: Objects
+    classes: dict[str, float] = field(default_factory=dict)
+    label_map: NDArray[np.uint8] | None = None
+    extra: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Described:
+    """One picture's labels on their way to the label files.
+
+    image, labels: JSON without line breaks, kept until all pictures are made and then given to
+    `Writer.finish`; files: files of its own beside the picture, by path.
+    """
+
+    image: bytes = b"{}"
+    labels: list[bytes] = field(default_factory=list)
+    files: dict[str, bytes] = field(default_factory=dict)
+
+
+class WrittenImage(Protocol):
+    """What `Writer.finish` gets of each picture, in the edition's order."""
+
+    @property
+    def split(self) -> str: ...
+
+    @property
+    def file(self) -> str: ...
+
+    @property
+    def image(self) -> bytes: ...
+
+    @property
+    def labels(self) -> list[bytes]: ...
+
+
+class Writer:
+    """Writes datasets in one format. A subclass says where pictures go and what labels look like."""
+
+    name: ClassVar[str]
+    #: Whether label maps are written, and so must be made.
+    label_maps: ClassVar[bool] = False
+    #: Whether pictures end up inside larger files.
+    packs: ClassVar[bool] = False
+
+    def __init__(self, dataset: Dataset, normalize: tuple[list[float], list[float]] | None = None) -> None:
+        """normalize: mean and standard deviation per channel, for formats that hold arrays."""
+        self.dataset, self.normalize = dataset, normalize
+
+    @cached_property
+    def contents(self) -> Contents:
+        """What kinds of labels the dataset has."""
+        return Contents(self.dataset)
+
+    def picture_path(self, split: str, name: str, suffix: str, labels: Labels) -> str:
+        """Where a picture goes, relative to the dataset's folder."""
+        return f"images/{split}/{name}{suffix}"
+
+    def suffix_for(self, kind: ImageType) -> str:
+        """The suffix of picture files."""
+        return SUFFIX[kind]
+
+    def picture(self, pixels: NDArray[np.uint8], kind: ImageType, quality: int) -> bytes:
+        """The picture's file."""
+        return encode(pixels, kind, quality)
+
+    def describe(self, file: str, labels: Labels) -> Described:
+        """One picture's labels."""
+        raise NotImplementedError
+
+    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+        """Write the label files of all pictures, streaming; returns their paths.
+
+        All of `images` must be taken, for they are made as they are asked for; this does only that.
+        """
+        for _ in images:
+            pass
+        return []
+
+    def losses(self) -> list[str]:
+        """What the dataset has that this format can't hold, one line each."""
+        return []
+
+
+class Contents:
+    """What kinds of labels a dataset has."""
+
+    def __init__(self, dataset: Dataset) -> None:
+        self.boxes = self.outlines = self.holes = self.parts = self.masks = self.keypoints = self.crowd = self.extra = 0
+        self.classes = self.many_classes = self.label_maps = 0
+        for entry in dataset.entries.values():
+            objects = entry.objects
+            self.boxes += len(objects)
+            owners, holes = objects.outlines.owners, objects.outlines.holes
+            self.outlines += len(np.unique(owners))
+            self.holes += int(holes.sum())
+            self.parts += int((~holes).sum()) - len(np.unique(owners))
+            self.masks += sum(mask is not None for mask in objects.masks)
+            self.keypoints += int(np.count_nonzero(objects.keypoints[:, :, 2])) if len(objects) else 0
+            self.crowd += int(objects.crowd.sum())
+            self.extra += sum(bool(attributes) for attributes in objects.attributes)
+            self.classes += bool(entry.classes)
+            self.many_classes += len(entry.classes) > 1
+            self.label_maps += bool(entry.label_map)
+
+    def lost(self, **kinds: str) -> list[str]:
+        """A line for each of the kinds that there are, e.g. keypoints="…"."""
+        return [f"{getattr(self, kind)} {text}" for kind, text in kinds.items() if getattr(self, kind)]
+
+
+def pictures(files: SourceFiles) -> list[str]:
+    """The picture files of a folder or zip, sorted."""
+    return sorted(path for path in files.paths if path.lower().endswith(READABLE) and not hidden(path))
+
+
+def hidden(path: str) -> bool:
+    """Files that systems leave behind, and hidden ones."""
+    return any(part.startswith((".", "__MACOSX")) for part in PurePosixPath(path).parts)
+
+
+def size_of(files: SourceFiles, path: str) -> Size:
+    """Upright size of a picture, from its header."""
+    return upright_size(files.read(path), path)
+
+
+def no_objects(key: str) -> Objects:
+    """What an image without objects has of them."""
+    return make_objects([], key, [], [], [], [], [], [], [])
+
+
+def stamp_of(objects: Objects, place: int) -> Mask | None:
+    """An object's pixels: its mask, or its outline filled; None for a box alone."""
+    mask = objects.masks[place]
+    if mask is not None:
+        return mask
+    polygon = objects.outlines.polygon(place)
+    return mask_from_polygon(polygon) if polygon else None
+
+
+def painted(objects: Objects, size: Size, levels: list[int]) -> NDArray[np.uint8]:
+    """Every object's pixels in its own level, later ones over earlier ones, 0 elsewhere: (H, W) uint8."""
+    out = np.zeros((size.height, size.width), np.uint8)
+    for place, level in enumerate(levels):
+        stamp = stamp_of(objects, place)
+        stamp = stamp.within(size) if stamp is not None else None
+        if stamp is not None:
+            height, width = stamp.pixels.shape
+            part = out[stamp.top : stamp.top + height, stamp.left : stamp.left + width]
+            part[stamp.pixels == 1] = level
+    return out
+
+
+def parse_json(files: SourceFiles, path: str) -> Any:
+    """A JSON file. Raises `DatasetError` naming it."""
+    try:
+        return json.loads(files.read(path))
+    except (ValueError, RecursionError) as error:
+        raise DatasetError(f"{path}: not JSON ({error})") from None
+
+
+class FileNames:
+    """A short name for each image, unique in its split: the path below images/<split>/, flattened."""
+
+    def __init__(self, dataset: Dataset) -> None:
+        self._dataset = dataset
+        self._met: set[int] = set()
+        self._met = _twice(f"{split}\x1f{_short(key, split).lower()}" for split, key in self._all())
+
+    def __getitem__(self, key: str) -> str:
+        return self._name(key, self._dataset.entries[key].split)
+
+    def in_many_splits(self) -> set[str]:
+        """Names that several splits have."""
+        met = _twice(self._name(key, split) for split, key in self._all())
+        return {name for name in (self._name(key, split) for split, key in self._all()) if _hash(name) in met} if met else set()
+
+    def _all(self) -> Iterator[tuple[str, str]]:
+        return ((split, key) for split, keys in self._dataset.by_split().items() for key in keys)
+
+    def _name(self, key: str, split: str) -> str:
+        name = _short(key, split)
+        if self._met and _hash(f"{split}\x1f{name.lower()}") in self._met:
+            name += "_" + hashlib.sha256(key.encode("utf-8", "surrogatepass")).hexdigest()[:8]
+        return name
+
+
+def _short(key: str, split: str) -> str:
+    path = PurePosixPath(key)
+    parts = [part for part in path.with_suffix("").parts if part not in ("images", "JPEGImages", split, "val")]
+    return "_".join(parts) or path.stem
+
+
+def _hash(text: str) -> int:
+    return int.from_bytes(hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=8).digest(), "big", signed=True)
+
+
+def _twice(texts: Iterable[str]) -> set[int]:
+    """Hashes of the texts that come more than once; eight bytes a text, so that many fit into memory."""
+    hashes = np.fromiter(map(_hash, texts), np.int64)
+    hashes.sort()
+    return set(hashes[:-1][hashes[1:] == hashes[:-1]].tolist())

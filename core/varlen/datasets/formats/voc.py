@@ -1,0 +1,271 @@
+"""Pascal VOC: an XML file for each picture, lists of pictures for the splits, label PNGs.
+
+Conventions of the format: boxes are whole numbers of pixels counted from 1, both ends included,
+so pixel column c of ours is c + 1 there and a box x_min … x_max covers x_min − 1 … x_max here.
+Written boxes are rounded to whole pixels. `ImageSets/Main/<split>.txt` lists the pictures of a
+split (trainval is not needed beside train and val). `SegmentationObject/*.png` holds the n-th
+object's pixels as level n, `SegmentationClass/*.png` the n-th class as level n; 255 is unknown.
+
+Read and written: name, bndbox, difficult, truncated, occluded, pose and other plain fields of an
+object; objects' masks; label maps.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import Any
+from xml.sax.saxutils import escape
+
+import numpy as np
+import orjson
+from defusedxml import ElementTree
+from defusedxml.common import DefusedXmlException
+from numpy.typing import NDArray
+from PIL import Image
+
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
+from varlen.datasets.formats.base import Described, FileNames, Labels, Listed, Reading, Writer, WrittenImage, painted, pictures
+from varlen.datasets.image_files import decode_levels
+from varlen.datasets.sources import SourceFiles
+from varlen.datasets.splits import SPLIT_WORDS, drawn_splits, split_from_path
+from varlen.errors import DatasetError, Trouble
+from varlen.model.geometry import Size
+from varlen.model.objects import Mask, make_objects
+
+NAME = "voc"
+LARGEST_XML = 16 << 20
+VOID = 255
+_WRITTEN_SPLITS = {"validation": "val"}
+
+
+def recognise(files: SourceFiles) -> bool:
+    """Whether there are XML files with annotations."""
+    paths = _xml_paths(files)
+    return bool(paths) and b"<annotation" in files.read(paths[0])[:4000]
+
+
+def _xml_paths(files: SourceFiles) -> list[str]:
+    return sorted(path for path in files.paths if path.lower().endswith(".xml"))
+
+
+def read(files: SourceFiles, trouble: Trouble) -> Reading:
+    """All XML files. Raises `DatasetError` with file and place."""
+    by_stem: dict[str, list[str]] = {}
+    for path in pictures(files):
+        if not path.split("/")[-2:-1] or not path.split("/")[-2].startswith("Segmentation"):
+            by_stem.setdefault(PurePosixPath(path).stem, []).append(path)
+    # Classes and splits hang on all files together, so each is looked through once before it is read.
+    keys: dict[str, str | None] = {}
+    seen: set[str] = set()
+    for path in _xml_paths(files):
+        root = _parsed(files, path)
+        seen.update((item.findtext("name") or "").strip() for item in root.findall("object"))
+        keys[path] = _picture_of(path, root, by_stem)
+        if keys[path] is None:
+            trouble.note("missing-file", f"{path}: there is no picture for it ({(root.findtext('filename') or '').strip() or 'no filename in it'})")
+    there = {path: key for path, key in keys.items() if key is not None}
+    if not there:
+        raise DatasetError(f"{files.label}: no XML files with annotations")
+    splits = _splits(files, {key: path for path, key in there.items()})
+    names = _class_names(files) or sorted(seen - {""})
+
+    listed = (Listed(key, (path, splits[key])) for path, key in there.items())
+    return Reading(tuple(names), listed, _Read(files, tuple(names)), len(there), trouble, map_classes=("background", *names))
+
+
+@dataclass(frozen=True, slots=True)
+class _Read:
+    files: SourceFiles
+    names: tuple[str, ...]
+
+    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+        path, split = image.body
+        return _read_one(self.files, path, image.key, split, self.names, trouble)
+
+
+def _parsed(files: SourceFiles, path: str) -> Any:
+    data = files.read(path)
+    if len(data) > LARGEST_XML:
+        raise DatasetError(f"{path}: {len(data)} bytes are too many for an annotation")
+    try:
+        return ElementTree.fromstring(data)
+    except DefusedXmlException:
+        raise DatasetError(f"{path}: holds entities or a document type, refused") from None
+    except (ElementTree.ParseError, ValueError, RecursionError) as error:
+        raise DatasetError(f"{path}: not XML ({error})") from None
+
+
+def _picture_of(path: str, root: Any, by_stem: dict[str, list[str]]) -> str | None:
+    name = (root.findtext("filename") or "").strip()
+    stems = by_stem.get(PurePosixPath(path).stem) or by_stem.get(PurePosixPath(name).stem)
+    return min(stems, key=len) if stems else None
+
+
+def _read_one(files: SourceFiles, path: str, key: str, split: str, names: tuple[str, ...], trouble: Trouble) -> Entry:
+    root = _parsed(files, path)
+    try:
+        size = Size(int(float(root.findtext("size/width", ""))), int(float(root.findtext("size/height", ""))))
+    except ValueError:
+        raise DatasetError(f"{path}: size must hold a width and a height") from None
+    places = {name: place for place, name in enumerate(names)}
+    items = []
+    for number, element in enumerate(root.findall("object"), 1):
+        try:
+            item = _read_object(path, number, element)
+        except DatasetError as error:
+            trouble.note("bad-label", str(error))
+            continue
+        if item["name"] in places:
+            items.append(item)
+        else:
+            trouble.note("unknown-class", f"{path}: class {item['name']!r} is not in the list of classes")
+    stem = PurePosixPath(path).stem
+    objects = make_objects(
+        [str(n + 1) for n in range(len(items))], key, [places[item["name"]] for item in items], [item["box"] for item in items],
+        [None] * len(items), _masks(files, stem, size, len(items)), [[]] * len(items), [False] * len(items), [item["fields"] for item in items],
+    )  # fmt: skip
+    levels = f"SegmentationClass/{stem}.png"
+    extra = {"voc": {"folder": root.findtext("folder") or "", "source": {child.tag: child.text or "" for child in root.findall("source/*")}}}
+    return Entry(key, split, size, objects, extra, label_map=levels if files.has(levels) else "")
+
+
+def _read_object(path: str, number: int, item: Any) -> dict[str, Any]:
+    name = (item.findtext("name") or "").strip()
+    if not name:
+        raise DatasetError(f"{path}: object {number} has no name")
+    try:
+        x0, y0, x1, y1 = (float(item.findtext(f"bndbox/{side}", "")) for side in ("xmin", "ymin", "xmax", "ymax"))
+    except ValueError:
+        raise DatasetError(f"{path}: object {number} ({name}): bndbox must hold xmin, ymin, xmax and ymax") from None
+    if not all(abs(value) < 1e9 for value in (x0, y0, x1, y1)) or x1 < x0 or y1 < y0:
+        raise DatasetError(f"{path}: object {number} ({name}): bndbox {x0:g} {y0:g} {x1:g} {y1:g} is not from low to high")
+    fields = {child.tag: (child.text or "").strip() for child in item if child.tag not in ("name", "bndbox") and len(child) == 0}
+    return {"name": name, "box": [x0 - 1, y0 - 1, x1, y1], "fields": {tag: int(text) if text.isdigit() else text for tag, text in fields.items()}}
+
+
+def _splits(files: SourceFiles, keys: dict[str, str]) -> dict[str, str]:
+    """From the lists of pictures, else from folders, else drawn."""
+    found: dict[str, str] = {}
+    listed = {PurePosixPath(key).stem: key for key in keys}
+    for path in sorted(path for path in files.paths if "ImageSets/Main/" in f"/{path}" and path.endswith(".txt")):
+        split = SPLIT_WORDS.get(PurePosixPath(path).stem)
+        if split is None:
+            continue  # trainval, or a list for one class
+        for line in files.read(path).decode("utf-8", "replace").splitlines():
+            name = line.strip()
+            # Lists of one class say after each name whether it is there.
+            key = listed.get(name) or listed.get(name.rsplit(maxsplit=1)[0] if name else "")
+            if key is not None:
+                found[key] = split
+    missing = [key for key in keys if key not in found]
+    drawn = drawn_splits({"": missing}) if missing and not found else {}
+    for key in missing:
+        found[key] = split_from_path(key) or drawn.get(key, "train")
+    return found
+
+
+def _class_names(files: SourceFiles) -> list[str]:
+    """From `classes.txt`, one a line, where there is one."""
+    if "classes.txt" not in files.paths:
+        return []
+    return [line.strip() for line in files.read("classes.txt").decode("utf-8", "replace").splitlines() if line.strip()]
+
+
+def _masks(files: SourceFiles, stem: str, size: Size, count: int) -> list[Mask | None]:
+    path = f"SegmentationObject/{stem}.png"
+    if not files.has(path):
+        return [None] * count
+    levels = decode_levels(files.read(path), path)
+    if levels.shape != (size.height, size.width):
+        raise DatasetError(f"{path}: {levels.shape[1]}×{levels.shape[0]} px, its picture {size.width}×{size.height} px")
+    return [Mask.tight((levels == n + 1).astype(np.uint8)) for n in range(count)]
+
+
+class VocWriter(Writer):
+    """Writes JPEGImages, Annotations, ImageSets and, where objects have shapes or there are label maps, label PNGs."""
+
+    name = NAME
+    label_maps = True
+
+    def __init__(self, dataset: Dataset, normalize: Any = None) -> None:
+        super().__init__(dataset, normalize)
+        # All pictures share one folder: a name that is in several splits gets the split before it.
+        self.shared = FileNames(dataset).in_many_splits()
+
+    def picture_path(self, split: str, name: str, suffix: str, labels: Labels) -> str:
+        shared = name in self.shared or re.sub(r"_v\d+$", "", name) in self.shared
+        return f"JPEGImages/{split}_{name}{suffix}" if shared else f"JPEGImages/{name}{suffix}"
+
+    def describe(self, file: str, labels: Labels) -> Described:
+        stem = PurePosixPath(file).stem
+        objects = labels.objects
+        files = {f"Annotations/{stem}.xml": self._xml(file, labels).encode()}
+        if self.contents.outlines or self.contents.masks:
+            files[f"SegmentationObject/{stem}.png"] = indexed_png(painted(objects, labels.size, [min(n + 1, 254) for n in range(len(objects))]))
+        levels = labels.label_map
+        if levels is None and (self.contents.outlines or self.contents.masks):
+            levels = painted(objects, labels.size, [min(n + 1, 254) for n in objects.classes.tolist()])
+        if levels is not None:
+            files[f"SegmentationClass/{stem}.png"] = indexed_png(levels)
+        return Described(orjson.dumps({"stem": stem}), [], files)
+
+    def _xml(self, file: str, labels: Labels) -> str:
+        objects = labels.objects
+        lines = ["<annotation>", "  <folder>JPEGImages</folder>", f"  <filename>{escape(PurePosixPath(file).name)}</filename>"]
+        lines += [f"  <size><width>{labels.size.width}</width><height>{labels.size.height}</height><depth>3</depth></size>"]
+        lines += [f"  <segmented>{int(bool(self.contents.masks or self.contents.outlines))}</segmented>"]
+        for place, (x0, y0, x1, y1) in enumerate(objects.boxes.tolist()):
+            left, top = round(x0), round(y0)
+            right, bottom = max(round(x1), left + 1), max(round(y1), top + 1)
+            fields = {"pose": "Unspecified", "truncated": 0, "difficult": 0, **objects.attributes[place]}
+            if objects.share[place] < 0.999:
+                fields["truncated"] = 1
+            lines += ["  <object>", f"    <name>{escape(self.dataset.classes[objects.classes[place]])}</name>"]
+            lines += [f"    <{tag}>{escape(str(value))}</{tag}>" for tag, value in sorted(fields.items()) if _plain(tag, value)]
+            lines += [f"    <bndbox><xmin>{left + 1}</xmin><ymin>{top + 1}</ymin><xmax>{right}</xmax><ymax>{bottom}</ymax></bndbox>", "  </object>"]
+        return "\n".join([*lines, "</annotation>", ""])
+
+    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+        lists = folder / "ImageSets" / "Main"
+        lists.mkdir(parents=True, exist_ok=True)
+        names = {split: f"ImageSets/Main/{_WRITTEN_SPLITS.get(split, split)}.txt" for split in splits}
+        streams = {split: (folder / name).open("w", encoding="utf-8", newline="\n") for split, name in names.items()}
+        for image in images:
+            streams[image.split].write(PurePosixPath(image.file).stem + "\n")
+        for stream in streams.values():
+            stream.close()
+        (folder / "classes.txt").write_text("".join(f"{name}\n" for name in self.dataset.classes), "utf-8")
+        return [*names.values(), "classes.txt"]
+
+    def losses(self) -> list[str]:
+        return self.contents.lost(
+            keypoints="keypoints", crowd="marks of regions of many", classes="images have image-level classes",
+            outlines="outlines, written as pixels (where objects overlap, the later one's)",
+        )  # fmt: skip
+
+
+def _plain(tag: str, value: Any) -> bool:
+    return tag.isidentifier() and tag not in ("name", "bndbox") and isinstance(value, (str, int, float))
+
+
+def indexed_png(levels: NDArray[np.uint8]) -> bytes:
+    """A PNG whose stored numbers are the levels; its palette tells neighbours apart."""
+    image = Image.frombytes("P", (levels.shape[1], levels.shape[0]), np.ascontiguousarray(levels).tobytes())
+    image.putpalette(PALETTE)
+    stream = io.BytesIO()
+    image.save(stream, "PNG", compress_level=4)
+    return stream.getvalue()
+
+
+def _palette() -> bytes:
+    """Black for 0, light gray for unknown, else well spread hues."""
+    colors = [(0, 0, 0)] + [((n * 97) % 200 + 40, (n * 57) % 200 + 40, (n * 151) % 200 + 40) for n in range(1, 255)] + [(224, 224, 224)]
+    return bytes(level for color in colors for level in color)
+
+
+PALETTE = _palette()

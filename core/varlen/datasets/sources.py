@@ -1,0 +1,179 @@
+"""Where a dataset's files are: a folder or a zip, read the same way.
+
+Paths inside are relative, with forward slashes. Both kinds can be sent to worker processes;
+a zip is opened again there.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+import zipfile
+from functools import cached_property
+from pathlib import Path, PurePosixPath
+from typing import Any, BinaryIO, Protocol, cast
+
+from varlen.errors import DatasetError
+
+MOST_ENTRIES = 1_000_000
+MOST_BYTES = 256 << 20
+MOST_STREAMED = 16 << 30
+MOST_RATIO = 200
+
+
+class Files(Protocol):
+    """Where image files come from: a folder, a zip, or a store of a server's."""
+
+    @property
+    def name(self) -> str:
+        """A short name for people."""
+
+    def read(self, path: str) -> bytes:
+        """The content of one file. Raises `DatasetError` naming it."""
+
+
+class Folder:
+    """A dataset's folder."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self.name = root.name
+        self.label = str(root)
+
+    @cached_property
+    def paths(self) -> frozenset[str]:
+        """Every file below the folder; links that lead out of it are left out."""
+        root = self.root.resolve()
+        found = set()
+        for path in self.root.rglob("*"):
+            if path.is_file() and (not path.is_symlink() or path.resolve().is_relative_to(root)):
+                found.add(path.relative_to(self.root).as_posix())
+        return frozenset(found)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"root": self.root, "name": self.name, "label": self.label}
+
+    def near(self, suffix: str, folders: tuple[str, ...]) -> list[str]:
+        """Files with a suffix right in the top folder and in `folders`, sorted; nothing else is looked at."""
+        found = [path.relative_to(self.root).as_posix() for folder in ("", *folders) for path in (self.root / folder).glob(f"*{suffix}")]
+        return sorted(filter(self.has, found))
+
+    @cached_property
+    def _real(self) -> str:
+        return os.path.join(os.path.realpath(self.root), "")
+
+    def has(self, path: str) -> bool:
+        """Whether there is such a file below the folder; links that lead out of it don't count. Quick, for a few files of many."""
+        try:
+            full = os.path.join(self._real, path)
+            return os.path.isfile(full) and ".." not in PurePosixPath(path).parts and os.path.realpath(full).startswith(self._real)
+        except ValueError:  # a name that no file can have
+            return False
+
+    def read(self, path: str) -> bytes:
+        """The content of one file. Raises `DatasetError` naming it."""
+        try:
+            return (self.root / path).read_bytes()
+        except OSError as error:
+            raise DatasetError(f"{self.root / path}: {error.strerror or error}") from None
+
+    def open(self, path: str) -> BinaryIO:
+        """One file to be read piece by piece. Raises `DatasetError` naming it."""
+        try:
+            return (self.root / path).open("rb")
+        except OSError as error:
+            raise DatasetError(f"{self.root / path}: {error.strerror or error}") from None
+
+
+class Archive:
+    """A dataset's zip. Entries are read one at a time and never unpacked to disk."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.name = path.stem
+        self.label = str(path)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"path": self.path, "name": self.name, "label": self.label}
+
+    @cached_property
+    def _zip(self) -> zipfile.ZipFile:
+        try:
+            return zipfile.ZipFile(self.path)
+        except (OSError, zipfile.BadZipFile) as error:
+            raise DatasetError(f"{self.path}: not a zip that can be read ({error})") from None
+
+    @cached_property
+    def _entries(self) -> dict[str, zipfile.ZipInfo]:
+        infos = self._zip.infolist()
+        if len(infos) > MOST_ENTRIES:
+            raise DatasetError(f"{self.path}: {len(infos)} entries are more than {MOST_ENTRIES}")
+        found = {}
+        for info in infos:
+            path = PurePosixPath(info.filename)
+            if path.is_absolute() or ".." in path.parts or "\\" in info.filename:
+                raise DatasetError(f"{self.path}: entry {info.filename!r} leads out of the archive")
+            if stat.S_ISLNK(info.external_attr >> 16):
+                raise DatasetError(f"{self.path}: entry {info.filename!r} is a link")
+            if not info.is_dir():
+                found[path.as_posix()] = info
+        tops = {name.split("/", 1)[0] for name in found if "__MACOSX" not in name}
+        if len(tops) == 1 and all("/" in name for name in found):
+            # One folder around everything is only wrapping.
+            found = {name.split("/", 1)[1]: info for name, info in found.items()}
+        return found
+
+    @cached_property
+    def paths(self) -> frozenset[str]:
+        """Every file in the archive."""
+        return frozenset(self._entries)
+
+    def near(self, suffix: str, folders: tuple[str, ...]) -> list[str]:
+        """Files with a suffix right in the top folder and in `folders`, sorted."""
+        return sorted(path for path in self.paths if path.endswith(suffix) and PurePosixPath(path).parent.as_posix() in (".", *folders))
+
+    def has(self, path: str) -> bool:
+        """Whether there is such a file in the archive."""
+        return path in self._entries
+
+    def read(self, path: str) -> bytes:
+        """The content of one entry. Raises `DatasetError` naming it."""
+        info = self._entry(path, MOST_BYTES)
+        try:
+            with self._zip.open(info) as stream:
+                return stream.read(MOST_BYTES)
+        except (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError, EOFError) as error:
+            raise DatasetError(f"{self.path}: entry {path!r} can't be read ({error})") from None
+
+    def open(self, path: str) -> BinaryIO:
+        """One entry to be read piece by piece. Raises `DatasetError` naming it."""
+        info = self._entry(path, MOST_STREAMED)
+        try:
+            return cast(BinaryIO, self._zip.open(info))
+        except (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError) as error:
+            raise DatasetError(f"{self.path}: entry {path!r} can't be read ({error})") from None
+
+    def _entry(self, path: str, most: int) -> zipfile.ZipInfo:
+        info = self._entries.get(path)
+        if info is None:
+            raise DatasetError(f"{self.path}: has no entry {path!r}")
+        if info.file_size > most or info.file_size > MOST_RATIO * max(info.compress_size, 1) + 1_000_000:
+            raise DatasetError(f"{self.path}: entry {path!r} unpacks to {info.file_size} bytes, refused")
+        return info
+
+
+SourceFiles = Folder | Archive
+
+
+def open_files(path: Path | str) -> SourceFiles:
+    """The files of a dataset given as a folder, a zip or one of its annotation files."""
+    path = Path(path)
+    if path.is_dir():
+        return Folder(path)
+    if path.is_file() and zipfile.is_zipfile(path):
+        return Archive(path)
+    if path.is_file() and path.suffix == ".json":
+        return Folder(path.parent.parent if path.parent.name == "annotations" else path.parent)
+    if path.exists():
+        raise DatasetError(f"{path}: neither a folder, a zip nor an annotation file (.json)")
+    raise DatasetError(f"{path}: no such file or folder")

@@ -1,0 +1,60 @@
+"""Splits: their order, the words that name them, and how they are drawn."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import PurePosixPath
+
+from varlen.draws import Stream
+
+SPLITS = ("train", "validation", "test")
+
+
+def in_order(splits: Iterable[str]) -> list[str]:
+    """Splits in their usual order, others after them by name; each once."""
+    present = set(splits)
+    return [split for split in SPLITS if split in present] + sorted(present - set(SPLITS))
+
+
+def draw_splits(strata: dict[str, list[str]], clusters: dict[str, str], shares: tuple[float, float], seed: int) -> dict[str, str]:
+    """A split for each image, class by class, so that each class is divided alike.
+
+    strata: the images of each class; clusters: images with the same value go to one split, those
+    without one by themselves; shares: of validation and test; a cluster counts for the class of its
+    first image. Each draw hangs on the seed and on the cluster's or image's own name.
+    """
+    found: dict[str, str] = {}
+    members: dict[str, list[str]] = {}
+    for keys in strata.values():
+        for key in keys:
+            members.setdefault(clusters.get(key, key), []).append(key)
+    for keys in strata.values():
+        own = dict.fromkeys(clusters.get(key, key) for key in keys if key not in found)
+        ranked = sorted((name for name in own if members[name][0] not in found), key=lambda name: Stream(seed, name, 0, "split").word())
+        total = sum(len(members[name]) for name in ranked)
+        validation, test = round(total * shares[0]), round(total * shares[1])
+        for name in ranked:
+            size = len(members[name])
+            # A cluster goes where at least half of it is still wanted.
+            split = "test" if test >= (size + 1) // 2 else "validation" if validation >= (size + 1) // 2 else "train"
+            test, validation = (test - size, validation) if split == "test" else (test, validation - size if split == "validation" else validation)
+            found.update(dict.fromkeys(members[name], split))
+    return found
+
+
+SPLIT_WORDS = {
+    "train": "train", "training": "train", "val": "validation", "valid": "validation", "validation": "validation", "test": "test", "testing": "test",
+}  # fmt: skip
+
+
+def split_from_path(path: str) -> str | None:
+    """The split that a folder in a path names, if one does."""
+    for part in PurePosixPath(path).parts[:-1]:
+        if part.lower() in SPLIT_WORDS:
+            return SPLIT_WORDS[part.lower()]
+    return None
+
+
+def drawn_splits(strata: dict[str, list[str]]) -> dict[str, str]:
+    """A split for each image where the files name none: a tenth of each class for validation, and another for test."""
+    return draw_splits(strata, {}, (0.1, 0.1), 0)

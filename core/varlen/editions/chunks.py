@@ -1,0 +1,216 @@
+"""A few images of an edition at a time: made, written, and recorded by one file written whole.
+
+A worker needs nothing but the folder an export works in: the job lies there, so the same
+function serves this process, processes beside it, and machines that see the folder.
+"""
+
+from __future__ import annotations
+
+import copy
+import hashlib
+import pickle
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import BinaryIO
+
+import numpy as np
+import orjson
+
+from varlen.atomic_files import write_whole
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.digests import labels_digest
+from varlen.datasets.entry_store import StoredEntries
+from varlen.datasets.formats import WRITERS
+from varlen.datasets.formats.base import Described, FileNames, Labels
+from varlen.datasets.summary import box_sides
+from varlen.editions.export_spec import Order
+from varlen.errors import EditionError, VarlenError
+from varlen.pipeline.document import Pipeline, from_json
+from varlen.pipeline.plan import Plan
+from varlen.render.picture_cache import PictureCache
+from varlen.render.renderer import Outcome, Renderer
+
+#: Images a chunk.
+CHUNK = 8
+#: An image's variants follow one another, so a few decoded pictures suffice; the memory must not grow with their number.
+CACHE_BYTES = 64 << 20
+SORTED = orjson.OPT_SORT_KEYS
+#: Box sides are counted in half octaves from 1 px on.
+SIDE_BINS = 28
+JOB = "job.pickle"
+ENTRIES = "entries.pickles"
+
+
+class ImageTrouble(EditionError):
+    """One image can't be made; what was done of the edition stays, to go on with."""
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """A variant that could not be made and was left out, as its user wished."""
+
+    image: str
+    variant: int
+    reason: str
+
+    def to_bytes(self) -> bytes:
+        """One line."""
+        return orjson.dumps({"left_out": [self.image, self.variant, self.reason]}) + b"\n"
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """One written image on its way from a worker to the edition: what is counted, and lines ready to be put together.
+
+    classes: objects per class; fates: objects whole, clipped, dropped; sides: boxes by `side_bins`.
+    """
+
+    split: str
+    file: str
+    pixel_digest: str
+    label_files: dict[str, str]
+    classes: list[int]
+    fates: list[int]
+    sides: list[int]
+    blank: float
+    row: bytes
+    image: bytes
+    labels: list[bytes]
+
+    def to_bytes(self) -> bytes:
+        """A line that says how many labels follow, the row, the image, the labels."""
+        head = orjson.dumps([self.split, self.file, self.pixel_digest, self.label_files, self.classes, self.fates, self.sides, self.blank,
+                             len(self.labels)])  # fmt: skip
+        return b"\n".join([head, self.row, self.image, *self.labels, b""])
+
+
+def read_chunk(lines: BinaryIO) -> Iterator[Record | LeftOut]:
+    """What one chunk's file holds."""
+    for line in lines:
+        head = orjson.loads(line)
+        if isinstance(head, dict):
+            yield LeftOut(*head["left_out"])
+            continue
+        split, file, digest, label_files, classes, fates, sides, blank, count = head
+        row, image, *labels = [next(lines).rstrip(b"\n") for _ in range(2 + count)]
+        yield Record(split, file, digest, label_files, classes, fates, sides, blank, row, image, labels)
+
+
+def chunk_file(part: Path, number: int) -> Path:
+    """Where a chunk says that it is done."""
+    return part / "chunks" / f"{number:06d}.jsonl"
+
+
+def side_bins(sides: np.ndarray[tuple[int], np.dtype[np.float64]]) -> list[int]:
+    """Counts of box sides, px, in half octaves: bin n holds [2^(n/2), 2^((n+1)/2))."""
+    places = np.clip(np.floor(2.0 * np.log2(np.maximum(sides, 1.0))), 0, SIDE_BINS - 1).astype(np.int64)
+    counts: list[int] = np.bincount(places, minlength=SIDE_BINS).tolist()
+    return counts
+
+
+class ChunkWriter:
+    """Makes and writes the variants of a few images at a time; one in every worker."""
+
+    def __init__(self, dataset: Dataset, pipeline: Pipeline, order: Order, part: Path) -> None:
+        self.dataset, self.order, self.part = dataset, order, part
+        self.renderer = Renderer(dataset, pipeline, PictureCache(CACHE_BYTES))
+        self.names = FileNames(dataset)
+        self.writer = WRITERS[order.format](dataset)
+        self._folders: set[Path] = set()
+        self._digested = ("", "")
+
+    def write(self, number: int, keys: list[str], leave_out: bool = False) -> int:
+        """Write one chunk's images and its record; returns the number of variants dealt with.
+
+        All labels first, then all pixels: each kind of work finds its own data in the processor's
+        caches. leave_out: go on without what can't be made, else raise `ImageTrouble`.
+        """
+        lines: list[Record | LeftOut] = []
+        wanted = [(key, variant) for key in keys for variant in self.order.variants_for(self.dataset.entries[key].split)]
+        for place in range(0, len(wanted), 32):
+            planned = [self._tried(self._planned, leave_out, *each) for each in wanted[place : place + 32]]
+            lines += [each if isinstance(each, LeftOut) else self._tried(self._written, leave_out, *each) for each in planned]
+        write_whole(chunk_file(self.part, number), b"".join(line.to_bytes() for line in lines))
+        return len(lines)
+
+    def _tried(self, make, leave_out: bool, key: str, variant: int, *more):  # type: ignore[no-untyped-def]
+        try:
+            return make(key, variant, *more)
+        except VarlenError as error:
+            if leave_out:
+                return LeftOut(key, variant, str(error))
+            raise ImageTrouble(f"{key}, variant {variant}: {error}") from None
+
+    def _planned(self, key: str, variant: int) -> tuple[str, int, Plan, Outcome, str, Described]:
+        entry = self.dataset.entries[key]
+        plan = self.renderer.plan(key, variant)
+        outcome = self.renderer.outcome(key, variant, plan)
+        label_map = self.renderer.label_map(plan) if self.writer.label_maps else None
+        labels = Labels(outcome.size, outcome.objects, outcome.classes, label_map, entry.extra)
+        suffix = self.writer.suffix_for(self.order.image)
+        file = self.writer.picture_path(entry.split, f"{self.names[key]}_v{variant}", suffix, labels)
+        return key, variant, plan, outcome, file, self.writer.describe(file, labels)
+
+    def _written(self, key: str, variant: int, plan: Plan, outcome: Outcome, file: str, described: Described) -> Record:
+        entry, trace = self.dataset.entries[key], outcome.trace
+        pixels = self.renderer.complete(plan, outcome)
+        data = self.writer.picture(pixels, self.order.image, self.order.quality)
+        self._save(file, data)
+        for path, content in described.files.items():
+            self._save(path, content)
+        classes = np.bincount(outcome.objects.classes, minlength=len(self.dataset.classes)).tolist()
+        row = {
+            "file": file,
+            "split": entry.split,
+            "source": key,
+            "source_sha256": trace["source_sha256"],
+            "source_labels": self._labels_digest(key),
+            "variant": variant,
+            "file_sha256": hashlib.sha256(data).hexdigest(),
+            "pixel_digest": trace["pixel_digest"],
+            "classes": {name: count for name, count in zip(self.dataset.classes, classes, strict=True) if count},
+            "trace": trace,
+        }
+        label_files = {path: hashlib.sha256(content).hexdigest() for path, content in sorted(described.files.items())}
+        if label_files:
+            row["label_files"] = label_files
+        found = trace["objects"]
+        fates = [found["kept"], found["clipped"], len(found["dropped"])]
+        sides = side_bins(box_sides(outcome.objects.boxes))
+        return Record(entry.split, file, trace["pixel_digest"], label_files, classes, fates, sides, trace["blank_share"],
+                      orjson.dumps(row, option=SORTED), described.image, described.labels)  # fmt: skip
+
+    def _labels_digest(self, key: str) -> str:
+        """Of the source's labels; its variants follow one another, so one is kept."""
+        if self._digested[0] != key:
+            self._digested = key, labels_digest(self.dataset.entries[key], self.dataset.classes)
+        return self._digested[1]
+
+    def _save(self, path: str, data: bytes) -> None:
+        target = self.part / path
+        if target.parent not in self._folders:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            self._folders.add(target.parent)
+        target.write_bytes(data)
+
+
+def leave_job(part: Path, dataset: Dataset, pipeline: dict[str, object], order: Order, elsewhere: bool = False) -> None:
+    """Put what workers need into the folder. elsewhere: workers may be on other machines, which see nothing but it."""
+    entries = dataset.entries
+    if elsewhere and isinstance(entries, StoredEntries):
+        dataset = copy.copy(dataset)
+        dataset.entries = entries.copied(part / ENTRIES)
+    write_whole(part / JOB, pickle.dumps((dataset, pipeline, order), pickle.HIGHEST_PROTOCOL))
+
+
+@lru_cache(maxsize=1)
+def _worker(part: str, begun: int) -> ChunkWriter:
+    dataset, pipeline, order = pickle.loads((Path(part) / JOB).read_bytes())
+    return ChunkWriter(dataset, from_json(pipeline), order, Path(part))
+
+
+def write_chunk(part: str, begun: int, number: int, keys: list[str], leave_out: bool) -> int:
+    """Write one chunk of the job in folder `part`. begun: tells jobs apart that used the same folder."""
+    return _worker(part, begun).write(number, keys, leave_out)

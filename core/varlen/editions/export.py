@@ -1,0 +1,244 @@
+"""Writing an edition: every variant of every image, with a record of how each was made.
+
+The work goes to a hidden sibling folder in chunks of a few images; each finished chunk is
+recorded by one file written whole, so an interrupted export goes on from the chunks it has.
+When all are there, rows and label files are put together in a fixed order and the folder
+gets its name. So the result does not depend on workers, order or interruptions.
+"""
+
+from __future__ import annotations
+
+import errno
+import json
+import shutil
+import time
+from collections.abc import Callable, Iterator, Sequence
+from importlib.metadata import version
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import orjson
+
+from varlen._version import __version__
+from varlen.atomic_files import claim, file_digest, write_whole
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import WRITERS
+from varlen.datasets.formats.base import Writer
+from varlen.datasets.summary import channel_statistics
+from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, Record, chunk_file, leave_job, read_chunk, write_chunk
+from varlen.editions.export_spec import Order
+from varlen.editions.readme import card
+from varlen.editions.record import CARD, RECORD, ROWS, OutputDigest
+from varlen.editions.statistics import Statistics
+from varlen.errors import EditionError
+from varlen.executors import Cancelled, Work, run_here, run_in_processes, run_on_cluster
+from varlen.pipeline.document import Pipeline
+from varlen.steps.normalize import Normalize
+
+__all__ = ["Cancelled", "Order", "export"]
+
+#: What a full disk is called.
+FULL = (errno.ENOSPC, errno.EDQUOT)
+
+
+def export(
+    dataset: Dataset,
+    pipeline: Pipeline,
+    out: Path,
+    order: Order,
+    *,
+    workers: int = 1,
+    scheduler: str = "",
+    resume: bool = False,
+    leave_out: bool = False,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+    stop: Callable[[], bool] = lambda: False,
+) -> dict[str, Any]:
+    """Write an edition to `out` and return its record.
+
+    scheduler: address of a Dask scheduler that does the work instead of `workers` processes;
+    leave_out: go on without what can't be made, and record it; progress: called with images
+    dealt with and their final number; stop: asked now and then, raises `Cancelled` when true.
+    Raises `EditionError`; after an image that can't be made, a full disk, `Cancelled` or a
+    crash, `resume=True` goes on with what there is.
+    """
+    part = claim(out)
+    head = _head(dataset, pipeline, order)
+    chunks = _Chunks(dataset, order)
+    total = chunks.total
+    if not total:
+        raise EditionError("nothing to write: no image is in the chosen splits, or neither variants nor originals are wanted")
+    try:
+        _prepare(part, head, resume)
+        _run(dataset, pipeline, order, part, chunks, workers, scheduler, leave_out, lambda done: progress(done, total), stop)
+        record = _assemble(part, dataset, pipeline, order, head, len(chunks))
+        if out.exists():
+            out.rmdir()
+        part.rename(out)
+        return record
+    except OSError as error:
+        if error.errno in FULL:
+            raise EditionError(_disk_full(part, chunks)) from None
+        raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
+
+
+def _head(dataset: Dataset, pipeline: Pipeline, order: Order) -> dict[str, Any]:
+    return {
+        "varlen_edition": 1,
+        "varlen": __version__,
+        "dataset": dataset.name,
+        "dataset_path": dataset.origin,
+        "dataset_digest": dataset.digest(),
+        "pipeline": pipeline.to_json(),
+        "pipeline_digest": pipeline.digest,
+        "seed": pipeline.seed,
+        **order.to_json(),
+    }
+
+
+def _prepare(part: Path, head: dict[str, Any], resume: bool) -> None:
+    """Start afresh, or keep the chunks of the same order that was interrupted."""
+    job = part / "job.json"
+    if resume and job.exists():
+        if orjson.loads(job.read_bytes()) != orjson.loads(orjson.dumps(head)):
+            raise EditionError(f"{part}: was begun with another dataset, pipeline or order; export without --resume to start afresh")
+        for torn in part.rglob("*.part"):
+            torn.unlink(missing_ok=True)
+        return
+    shutil.rmtree(part, ignore_errors=True)
+    (part / "chunks").mkdir(parents=True)
+    write_whole(job, orjson.dumps(head))
+
+
+class _Chunks:
+    """Images by split, a few at a time, in the edition's order."""
+
+    def __init__(self, dataset: Dataset, order: Order) -> None:
+        by_split = dataset.by_split()
+        self._splits = [(by_split[split], len(order.variants_for(split))) for split in order.written(dataset.splits())]
+        self._counts = [-(-len(keys) // CHUNK) for keys, _ in self._splits]
+
+    def __len__(self) -> int:
+        return sum(self._counts)
+
+    def __getitem__(self, number: int) -> list[str]:
+        keys, start, _ = self._place(number)
+        return list(keys[start : start + CHUNK])
+
+    def size(self, number: int) -> int:
+        """How many variants a chunk holds; its images are of one split."""
+        keys, start, each = self._place(number)
+        return min(CHUNK, len(keys) - start) * each
+
+    @property
+    def total(self) -> int:
+        """How many variants all hold."""
+        return sum(len(keys) * each for keys, each in self._splits)
+
+    def _place(self, number: int) -> tuple[Sequence[str], int, int]:
+        for (keys, each), count in zip(self._splits, self._counts, strict=True):
+            if number < count:
+                return keys, number * CHUNK, each
+            number -= count
+        raise IndexError(number)
+
+
+def _run(dataset: Dataset, pipeline: Pipeline, order: Order, part: Path, chunks: _Chunks, workers: int, scheduler: str,
+         leave_out: bool, progress: Callable[[int], None], stop: Callable[[], bool]) -> None:  # fmt: skip
+    missing = [number for number in range(len(chunks)) if not chunk_file(part, number).exists()]
+    done = chunks.total - sum(map(chunks.size, missing))
+    progress(done)
+
+    def count(images: int) -> None:
+        nonlocal done
+        done += images
+        progress(done)
+
+    if not missing:
+        return
+    if workers <= 1 and not scheduler:
+        writer = ChunkWriter(dataset, pipeline, order, part)
+        run_here(Work(missing, writer.write, lambda number: (number, chunks[number], leave_out), count, stop))
+        return
+    leave_job(part, dataset, pipeline.to_json(), order, elsewhere=bool(scheduler))
+    folder, begun = str(part.absolute()), time.time_ns()
+    work = Work(missing, write_chunk, lambda number: (folder, begun, number, chunks[number], leave_out), count, stop)
+    if scheduler:
+        run_on_cluster(work, scheduler)
+    else:
+        run_in_processes(work, workers)
+
+
+def _disk_full(part: Path, chunks: _Chunks) -> str:
+    """What is written, and how much room the rest will need by its measure."""
+    written = sum(path.stat().st_size for path in part.rglob("*") if path.is_file())
+    done = sum(chunks.size(number) for number in range(len(chunks)) if chunk_file(part, number).exists())
+    need = f"about {_megabytes(written / done * (chunks.total - done))} more are needed" if done else "how much is needed is not known yet"
+    free = shutil.disk_usage(part).free
+    return f"{part.parent}: the disk is full after {done} of {chunks.total} images; {need}, {_megabytes(free)} are free. Make room and resume."
+
+
+def _megabytes(size: float) -> str:
+    return f"{size / 1e6:,.1f} MB"
+
+
+def _records(part: Path, count: int) -> Iterator[Record | LeftOut]:
+    for number in range(count):
+        with chunk_file(part, number).open("rb") as lines:
+            yield from read_chunk(lines)
+
+
+def _writer_for(dataset: Dataset, pipeline: Pipeline, form: str) -> Writer:
+    """The format's writer; a pipeline with `normalize` gives it mean and deviation, from the dataset where it names none."""
+    step = next((step for step in pipeline.steps if isinstance(step, Normalize) and step.enabled), None)
+    if step is None or not WRITERS[form].packs:
+        return WRITERS[form](dataset)
+    found = channel_statistics(dataset, lambda: None) if step.mean is None or step.std is None else ([], [])
+    return WRITERS[form](dataset, (list(step.mean or found[0]), list(step.std or found[1])))
+
+
+def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, order: Order, head: dict[str, Any], chunks: int) -> dict[str, Any]:
+    """Rows, label files and the edition's record, in an order that depends on nothing."""
+    splits = order.written(dataset.splits())
+    statistics = Statistics(dataset, order)
+    digest = OutputDigest(head)
+    writer = _writer_for(dataset, pipeline, head["format"])
+    left_out: list[dict[str, Any]] = []
+
+    def counted(out: BinaryIO) -> Iterator[Record]:
+        """Every record once: into the list of rows, the digest and the counts, then on to the label files."""
+        number = 0
+        for record in _records(part, chunks):
+            if isinstance(record, LeftOut):
+                left_out.append({"source": record.image, "variant": record.variant, "reason": record.reason})
+                continue
+            out.write(b'{"row":%d,' % number + record.row[1:] + b"\n")
+            number += 1
+            digest.add_image(record.file, record.pixel_digest, record.label_files)
+            statistics.add(record)
+            yield record
+
+    files = {}
+    with (part / ROWS).open("wb") as out:
+        written = writer.finish(part, splits, counted(out))
+    for path in written:
+        files[path] = file_digest(part / path)
+        digest.add_labels(path, files[path])
+    files[ROWS] = file_digest(part / ROWS)
+    versions = {"varlen": __version__, **{name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}}
+    if outside := pipeline.outside_steps():
+        head = {**head, "outside_steps": outside}
+    if writer.packs:
+        head = {**head, "packed": True}
+    if left_out:
+        head = {**head, "left_out": left_out}
+    record = {**head, "output_digest": str(digest), "counts": statistics.counts(), "statistics": statistics.to_json(), "files": files,
+              "versions": versions}  # fmt: skip
+    text = card(record, dataset).encode()
+    write_whole(part / CARD, text)
+    files[CARD] = file_digest(part / CARD)
+    shutil.rmtree(part / "chunks")
+    for name in ("job.json", JOB, ENTRIES):
+        (part / name).unlink(missing_ok=True)
+    write_whole(part / RECORD, json.dumps(record, indent=1, ensure_ascii=False).encode() + b"\n")
+    return record

@@ -1,0 +1,82 @@
+"""The card of an edition: a README in plain words for whoever receives it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from varlen.datasets.dataset import Dataset
+from varlen.steps import CATALOGUE, describe
+
+_LOADING = {
+    "coco": "One `annotations/<split>.json` per split in COCO form; pictures in `images/<split>/`.",
+    "voc": "One XML file per picture in `Annotations/`, lists of the splits in `ImageSets/Main/`.",
+    "yolo": "`data.yaml` names classes and splits; one text file of boxes per picture in `labels/`.",
+    "yolo-polygons": "`data.yaml` names classes and splits; one text file of outlines per picture in `labels/`.",
+    "yolo-keypoints": "`data.yaml` names classes, splits and keypoints; one text file per picture in `labels/`.",
+    "class-folders": "A folder per split, in it a folder per class with its pictures.",
+    "mask-pairs": "Pictures in `images/`, for each a picture in `masks/` whose levels are classes.",
+    "npz": "NumPy shards of pictures (N, H, W, 3) with their labels; `numpy.load` reads them.",
+    "npz-chw": "NumPy shards of pictures (N, 3, H, W) with their labels; `numpy.load` reads them.",
+    "tar": "POSIX tar shards: for every picture its file and a JSON file of its labels.",
+}
+
+
+def card(record: dict[str, Any], dataset: Dataset) -> str:
+    """Markdown: what the edition holds, from what and how it was made, how to read it and how to check it."""
+    counts = record["counts"]
+    variants = f"{record['variants']} variants of every training image" + (" and the original" if record["originals"] else "")
+    parts = [
+        f"# {record['dataset']}, {record['pipeline']['name']}",
+        f"{sum(split['images'] for split in counts.values())} images made by Varlen {record['varlen']} from the dataset "
+        f"“{record['dataset']}”: {variants}. {_other_splits(record)}",
+        _table(["split", "images", "objects", *dataset.classes],
+               [[split, found["images"], found["objects"], *found["classes"].values()] for split, found in counts.items()]),
+        "## What was done to the training images",
+        *(_step(step) for step in record["pipeline"]["steps"] if step["enabled"]),
+        "## Reading it",
+        _LOADING.get(record["format"], f"The labels are in the format {record['format']}."),
+        "`rows.jsonl` says of every image what it was made from and what was drawn for it; `edition.json` says what the whole was made from.",
+        "## What it was made from",
+        _table(["what", "digest"], [["dataset", record["dataset_digest"]], ["pipeline", record["pipeline_digest"]],
+                                    ["seed", record["seed"]], ["this edition", record["output_digest"]]]),
+        *_rights(dataset),
+        *_left_out(record),
+        "## Checking it",
+        "`varlen verify FOLDER` compares every file with its record; `varlen recreate FOLDER ROW --dataset SOURCE` makes one image again.",
+    ]  # fmt: skip
+    return "\n\n".join(part for part in parts if part) + "\n"
+
+
+def _other_splits(record: dict[str, Any]) -> str:
+    more = record.get("split_variants", {})
+    said = "; ".join(f"{split} each image and {count} variants of it, through the steps for every split" for split, count in more.items())
+    return f"Other splits hold each image once; {said}." if said else "Other splits hold each image once."
+
+
+def _step(step: dict[str, Any]) -> str:
+    meaning = describe(CATALOGUE[step["step"]])["meaning"]
+    values = ", ".join(f"{name} {value}" for name, value in step.items() if name not in ("id", "step", "enabled", "probability", "scope", "branches"))
+    chance = "" if step["probability"] == 1 else f", in {step['probability']:.0%} of the variants"
+    every = "; every split" if step.get("scope") == "every" else ""
+    return f"- **{step['step'].replace('_', ' ')}**{chance}{every}: {meaning}\n  ({values})"
+
+
+def _rights(dataset: Dataset) -> list[str]:
+    """What the source says of its licences."""
+    licences = [entry.get("name") or entry.get("url") for entry in dataset.extra.get("coco", {}).get("licenses") or () if isinstance(entry, dict)]
+    named = [str(name) for name in licences if name]
+    return ["## Rights", "The source names these licences: " + ", ".join(named) + "."] if named else []
+
+
+def _left_out(record: dict[str, Any]) -> list[str]:
+    found = record.get("left_out", [])
+    if not found:
+        return []
+    lines = [f"- {each['source']}, variant {each['variant']}: {each['reason']}" for each in found[:50]]
+    more = [f"- and {len(found) - 50} more, see `edition.json`"] if len(found) > 50 else []
+    return ["## Left out", "\n".join(lines + more)]
+
+
+def _table(head: list[Any], rows: list[list[Any]]) -> str:
+    lines = [head, ["---"] * len(head), *rows]
+    return "\n".join("| " + " | ".join(str(cell).replace("|", "\\|") for cell in line) + " |" for line in lines)

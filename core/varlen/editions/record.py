@@ -1,0 +1,56 @@
+"""The record of an edition: the files that say what it is, and how they are written and read."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from varlen.errors import EditionError
+
+RECORD = "edition.json"
+ROWS = "rows.jsonl"
+#: For whoever receives the edition.
+CARD = "README.md"
+#: Numbers from training, attached later; not part of what was made.
+SCORES = "scores.jsonl"
+
+
+#: What an edition is made from; with its rows and label files this decides the output digest.
+DIGESTED = ("varlen", "dataset_digest", "pipeline_digest", "seed", "variants", "originals", "format", "image", "quality")
+
+
+class OutputDigest:
+    """The digest of an edition, gathered as it is written or read again, in the order of its rows."""
+
+    def __init__(self, head: dict[str, Any]) -> None:
+        made_from = {key: head.get(key) for key in DIGESTED} | {key: head[key] for key in ("splits", "split_variants") if key in head}
+        self._digest = hashlib.sha256(orjson.dumps(made_from, option=orjson.OPT_SORT_KEYS))
+
+    def add_image(self, file: str, pixel_digest: str, label_files: dict[str, str]) -> None:
+        """One row: its picture, and the digests of its own label files."""
+        self._digest.update(f"\n{file} {pixel_digest}".encode())
+        for path, sha256 in sorted(label_files.items()):
+            self.add_labels(path, sha256)
+
+    def add_labels(self, path: str, sha256: str) -> None:
+        """One label file: an image's own, or after all rows one for many."""
+        self._digest.update(f"\n{path} {sha256}".encode())
+
+    def __str__(self) -> str:
+        return "sha256:" + self._digest.hexdigest()
+
+
+def read_record(folder: Path) -> dict[str, Any]:
+    """The record of an edition. Raises `EditionError` when there is none."""
+    try:
+        record = orjson.loads((folder / RECORD).read_bytes())
+    except OSError:
+        raise EditionError(f"{folder}: no edition here (there is no {RECORD})") from None
+    except orjson.JSONDecodeError as error:
+        raise EditionError(f"{folder / RECORD}: damaged ({error})") from None
+    if not isinstance(record, dict) or record.get("varlen_edition") != 1:
+        raise EditionError(f"{folder / RECORD}: not the record of an edition")
+    return record

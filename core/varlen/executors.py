@@ -1,0 +1,158 @@
+"""Getting chunks written: in this process, in processes beside it, or on a Dask cluster."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import select
+import threading
+import time
+from collections.abc import Callable, Iterator
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
+from dataclasses import dataclass
+from itertools import islice
+from multiprocessing import forkserver
+from multiprocessing.context import BaseContext
+from typing import Any
+
+from varlen.errors import EditionError
+
+#: How often a broken pool of processes is put up again before giving up.
+MOST_BREAKS = 5
+#: Seconds to wait for a cluster.
+PATIENCE = 20
+
+
+class Cancelled(Exception):
+    """The export was told to stop; what is done stays for resuming."""
+
+
+@dataclass(frozen=True, slots=True)
+class Work:
+    """Chunks to be written: their numbers, and the function and arguments that write one and return its count of images."""
+
+    numbers: list[int]
+    call: Callable[..., int]
+    arguments: Callable[[int], tuple[object, ...]]
+    progress: Callable[[int], None]
+    stop: Callable[[], bool]
+
+
+def run_here(work: Work) -> None:
+    """One chunk after the other in this process."""
+    for number in work.numbers:
+        if work.stop():
+            raise Cancelled
+        work.progress(work.call(*work.arguments(number)))
+
+
+def run_in_processes(work: Work, workers: int) -> None:
+    """In processes of this machine. One that dies takes its pool with it: the rest goes to a new one."""
+    left = dict.fromkeys(work.numbers)
+    for attempt in range(MOST_BREAKS):
+        with processes(min(workers, max(1, len(left)))) as pool:
+            try:
+                return _feed(pool, work, left, workers)
+            except BrokenProcessPool:
+                if attempt == MOST_BREAKS - 1:
+                    raise EditionError("worker processes died again and again; there may be too little memory: try --workers 1") from None
+
+
+def processes(workers: int, begin: Callable[..., None] | None = None, arguments: tuple[object, ...] = ()) -> ProcessPoolExecutor:
+    """A pool of processes that end with this one; each begins with `begin`."""
+    return ProcessPoolExecutor(workers, _context(), _begin, (os.getpid(), begin, arguments))
+
+
+def _begin(maker: int, begin: Callable[..., None] | None, arguments: tuple[object, ...]) -> None:
+    """Begin to watch the process that wants the work: a worker whose maker is killed would wait for more for ever."""
+    threading.Thread(target=_watch, args=(maker,), daemon=True).start()
+    if begin is not None:
+        begin(*arguments)
+
+
+def _watch(maker: int) -> None:
+    try:
+        end = select.poll()
+        end.register(os.pidfd_open(maker), select.POLLIN)
+        end.poll()
+    except ProcessLookupError:
+        pass
+    except (OSError, AttributeError):  # a kernel that can't tell: look now and then
+        while os.path.exists(f"/proc/{maker}"):
+            time.sleep(1)
+    os._exit(1)
+
+
+def _context() -> BaseContext:
+    """Copies of this process where it has but one thread: they begin at once. Else a server that makes processes."""
+    if threading.active_count() == 1:
+        return multiprocessing.get_context("fork")
+    return _server()
+
+
+def _server() -> BaseContext:
+    """A server that makes processes out of one in which everything is loaded."""
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(["varlen.editions.worker_preload"])
+    return context
+
+
+def prepare() -> None:
+    """Start the server that makes processes, which takes a second or two, before one is wanted; does not wait for it."""
+    _server()
+    forkserver.ensure_running()
+
+
+def run_on_cluster(work: Work, address: str) -> None:
+    """On a Dask cluster whose workers see the same folders. A worker that dies loses nothing: its chunks go to others."""
+    with _cluster(address) as (pool, workers):
+        _feed(pool, work, dict.fromkeys(work.numbers), workers)
+
+
+@contextmanager
+def _cluster(address: str) -> Iterator[tuple[Executor, int]]:
+    try:
+        from distributed import Client
+    except ImportError:
+        raise EditionError("--scheduler needs the package 'distributed'") from None
+    try:
+        client: Any = Client(address, timeout=PATIENCE, set_as_default=False)  # type: ignore[no-untyped-call]
+    except (OSError, ValueError, TimeoutError) as error:
+        raise EditionError(f"{address}: no Dask scheduler answers there ({type(error).__name__})") from None
+    with client:
+        end = time.monotonic() + PATIENCE
+        while not client.scheduler_info(n_workers=-1)["workers"]:
+            if time.monotonic() > end:
+                raise EditionError(f"{address}: the scheduler has no workers")
+            time.sleep(0.1)
+        workers = sum(worker["nthreads"] for worker in client.scheduler_info(n_workers=-1)["workers"].values())
+        with client.get_executor(pure=False, retries=3) as pool:
+            yield pool, workers
+
+
+def _feed(pool: Executor, work: Work, left: dict[int, None], workers: int) -> None:
+    """Keep every worker busy with no more than a few chunks waiting; `left` loses what is done."""
+    waiting = iter(list(left))
+    running: dict[Future[int], int] = {}
+
+    def submit(count: int) -> None:
+        for number in islice(waiting, count):
+            running[pool.submit(work.call, *work.arguments(number))] = number
+
+    submit(2 * workers)
+    try:
+        while running:
+            finished, _ = wait(running, timeout=0.3, return_when=FIRST_COMPLETED)
+            for future in finished:
+                number = running.pop(future)
+                work.progress(future.result())
+                del left[number]
+                submit(1)
+            if work.stop():
+                raise Cancelled
+    except BaseException:
+        for future in running:
+            future.cancel()
+        raise

@@ -1,0 +1,180 @@
+"""What a drawn step does, described without doing it.
+
+A step turns its drawn values into one of these records; `plan` folds neighbours together
+and `render` and `labels` carry them out. They hold plain numbers only, so reading the
+catalogue or checking a pipeline loads no array library.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Protocol
+
+from varlen.model.bends import Field
+from varlen.model.geometry import Matrix, Rect, Size, scaling
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+Edges = Literal["solid", "extend", "mirror", "wrap"]
+Color = tuple[int, int, int]
+
+
+class Move(NamedTuple):
+    """Geometry: every point goes through `matrix`; the picture becomes `size` pixels.
+
+    `window` is the part of the new picture that the old one was fitted to; what lies
+    outside is deliberate padding in `pad_color`. `cuts` says that what is left outside
+    the frame was cut off on purpose: no later step may bring it back.
+    """
+
+    matrix: Matrix
+    size: Size
+    edges: Edges | None = None
+    edge_color: Color = (0, 0, 0)
+    cuts: bool = False
+    window: Rect | None = None
+    pad_color: Color = (0, 0, 0)
+
+
+@dataclass(frozen=True, slots=True)
+class Bend:
+    """Geometry: every point moves with a smooth field; the frame stays as it is."""
+
+    field: Field
+
+
+@dataclass(frozen=True, slots=True)
+class Recolor:
+    """Pointwise color: a 3×4 matrix (row by row) on (red, green, blue, 1) in 0-255 levels."""
+
+    matrix: tuple[float, ...]
+
+    def then(self, after: Recolor) -> Recolor:
+        """First this, then `after`, with no rounding or cutting off in between."""
+        s, t = self.matrix, after.matrix
+        rows: list[float] = []
+        for r in range(0, 12, 4):
+            rows += [t[r] * s[c] + t[r + 1] * s[4 + c] + t[r + 2] * s[8 + c] for c in range(4)]
+            rows[-1] += t[r + 3]
+        return Recolor(tuple(rows))
+
+    @staticmethod
+    def gains(red: float, green: float, blue: float, offset: float = 0.0) -> Recolor:
+        """Each channel times a factor, plus an offset in levels."""
+        return Recolor((red, 0.0, 0.0, offset, 0.0, green, 0.0, offset, 0.0, 0.0, blue, offset))
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """Pointwise color: the same table of 256 levels for every channel."""
+
+    levels: bytes
+
+    def then(self, after: Curve) -> Curve:
+        """First this, then `after`."""
+        return Curve(bytes(after.levels[level] for level in self.levels))
+
+
+@dataclass(frozen=True, slots=True)
+class Gray:
+    """The picture is written with one channel only, its lightness, when all steps are done."""
+
+
+class Applies(Protocol):
+    """A step that makes new pixels itself."""
+
+    step: str
+    id: str
+
+    def apply(self, pixels: NDArray[np.uint8], values: dict[str, Any]) -> NDArray[np.uint8]:
+        """New pixels from (H, W, 3) uint8, contiguous."""
+
+
+@dataclass(frozen=True, slots=True)
+class Detail:
+    """Pixels to pixels by a step's own `apply`, which gets `values`: all that its result depends on."""
+
+    step: Applies
+    values: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Cover:
+    """Areas painted over: x_min, y_min, x_max, y_max in whole pixels.
+
+    `fill` is a color, the picture's mean color, or noise from the stream `key`.
+    """
+
+    areas: tuple[tuple[int, int, int, int], ...]
+    fill: Literal["solid", "mean", "noise"]
+    color: Color
+    key: int
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """One picture's place in a mosaic.
+
+    `rect`: the part of the canvas it fills, in whole pixels; `scale`: its size relative to
+    the largest that fits the canvas whole; `x`, `y`: which part of it shows where it is
+    larger than its cell (0 its left or top, 1 its right or bottom).
+    """
+
+    image: str
+    rect: tuple[int, int, int, int]
+    scale: float
+    x: float
+    y: float
+
+    def matrix(self, picture: Size, canvas: Size) -> Matrix:
+        """The picture's move onto the canvas, enlarged where needed to fill its cell."""
+        x0, y0, x1, y1 = self.rect
+        fitted = min(canvas.width / picture.width, canvas.height / picture.height)
+        factor = max(self.scale * fitted, (x1 - x0) / picture.width, (y1 - y0) / picture.height)
+        left = x0 - self.x * (factor * picture.width - (x1 - x0))
+        top = y0 - self.y * (factor * picture.height - (y1 - y0))
+        return scaling(factor, factor, left, top)
+
+
+@dataclass(frozen=True, slots=True)
+class Mosaic:
+    """Composite: several pictures side by side on a canvas; cell 0 is the picture itself."""
+
+    cells: tuple[Cell, ...]
+    size: Size
+
+
+@dataclass(frozen=True, slots=True)
+class Mix:
+    """Composite: the picture shines through a partner; `weight` is the picture's own share."""
+
+    image: str
+    weight: float
+
+
+@dataclass(frozen=True, slots=True)
+class Guest:
+    """An object cut out of a partner: which one of those with an outline, how large and where.
+
+    `choice`: 0 … 1 along the list of the partner's cut-out objects; `x`, `y`: place of its
+    centre as shares of the picture's sides.
+    """
+
+    image: str
+    choice: float
+    scale: float
+    x: float
+    y: float
+
+
+@dataclass(frozen=True, slots=True)
+class Paste:
+    """Composite: objects of partners laid over the picture."""
+
+    guests: tuple[Guest, ...]
+
+
+Effect = Move | Bend | Recolor | Curve | Gray | Detail | Cover | Mosaic | Mix | Paste
+"""What `Step.effect` may return."""

@@ -1,0 +1,90 @@
+"""Contact sheets as one picture: a row per image, the original first, then its variants, labels drawn."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.datasets.dataset import Dataset
+from varlen.kernels.resample import shrunk
+from varlen.kernels.warp_affine import Pixels
+from varlen.model.geometry import Size
+from varlen.model.objects import Objects
+from varlen.render.renderer import Renderer
+from varlen.shapes.polygons import rings_of
+
+#: Colors of classes, told apart also by color-blind readers (Okabe and Ito, 2008).
+CLASS_COLORS = ((86, 180, 233), (230, 159, 0), (0, 158, 115), (240, 228, 66), (204, 121, 167), (213, 94, 0), (0, 114, 178))
+PAPER = (38, 38, 38)
+GAP = 8
+
+
+def contact_sheet(renderer: Renderer, images: list[str], variants: int, tile: int = 240) -> Pixels:
+    """Rows of tiles `tile` px wide on neutral gray, (H, W, 3) uint8."""
+    dataset = renderer.dataset
+    rows = []
+    for image in images:
+        entry = dataset.entries[image]
+        tiles = [drawn_tile(dataset, renderer.source(image), entry.objects, tile)]
+        for variant in range(1, variants + 1):
+            sample, _ = renderer.render(image, variant)
+            tiles.append(drawn_tile(dataset, sample.pixels, sample.objects, tile))
+        rows.append(_side_by_side(tiles))
+    height = sum(len(row) for row in rows) + GAP * (len(rows) + 1)
+    sheet = np.empty((height, rows[0].shape[1], 3), np.uint8)
+    sheet[:] = PAPER
+    top = GAP
+    for row in rows:
+        sheet[top : top + len(row)] = row
+        top += len(row) + GAP
+    return sheet
+
+
+def drawn_tile(dataset: Dataset, pixels: Pixels, objects: Objects, width: int) -> Pixels:
+    """A picture at `width` px with its boxes, outlines and keypoints drawn on it."""
+    size = Size(pixels.shape[1], pixels.shape[0])
+    factor = width / size.width
+    picture = shrunk(np.ascontiguousarray(pixels), width, max(1, round(size.height * factor)))
+    for place in range(len(objects)):
+        color = CLASS_COLORS[int(objects.classes[place]) % len(CLASS_COLORS)]
+        x0, y0, x1, y1 = (objects.boxes[place] * factor).tolist()
+        draw_line(picture, np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1], [x0, y0]]), color, 0.75)
+        for ring in rings_of(objects.polygons[place] or ()):
+            draw_line(picture, np.concatenate([ring, ring[:1]]) * factor, color, 0.5)
+        points = objects.keypoints[place]
+        for start, end in dataset.skeleton.edges:
+            if points[start, 2] > 0 and points[end, 2] > 0:
+                draw_line(picture, points[[start, end], :2] * factor, (255, 255, 255), 0.4)
+        for x, y, visibility in points.tolist():
+            if visibility > 0:
+                draw_line(picture, np.array([[x, y], [x, y]]) * factor, (255, 255, 255), 1.6)
+    return picture
+
+
+def draw_line(picture: Pixels, points: NDArray[np.float64], color: tuple[int, int, int], reach: float) -> None:
+    """A smooth line of half width `reach` px through points (N, 2), blended into the picture."""
+    height, width = picture.shape[:2]
+    for (x0, y0), (x1, y1) in zip(points[:-1].tolist(), points[1:].tolist(), strict=True):
+        margin = reach + 1.0
+        left, right = int(max(min(x0, x1) - margin, 0)), int(min(max(x0, x1) + margin + 1, width))
+        top, bottom = int(max(min(y0, y1) - margin, 0)), int(min(max(y0, y1) + margin + 1, height))
+        if left >= right or top >= bottom:
+            continue
+        x = np.arange(left, right)[None, :] + 0.5 - x0
+        y = np.arange(top, bottom)[:, None] + 0.5 - y0
+        dx, dy = x1 - x0, y1 - y0
+        t = np.clip((x * dx + y * dy) / max(dx * dx + dy * dy, 1e-12), 0.0, 1.0)
+        cover = np.clip(reach + 0.5 - np.hypot(x - t * dx, y - t * dy), 0.0, 1.0)[:, :, None]
+        part = picture[top:bottom, left:right]
+        part[...] = (part * (1.0 - cover) + np.array(color) * cover + 0.5).astype(np.uint8)
+
+
+def _side_by_side(tiles: list[Pixels]) -> Pixels:
+    height = max(len(tile) for tile in tiles)
+    row = np.empty((height, sum(tile.shape[1] for tile in tiles) + GAP * (len(tiles) + 1), 3), np.uint8)
+    row[:] = PAPER
+    left = GAP
+    for tile in tiles:
+        row[: len(tile), left : left + tile.shape[1]] = tile
+        left += tile.shape[1] + GAP
+    return row

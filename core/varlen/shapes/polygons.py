@@ -1,0 +1,108 @@
+"""Areas of polygons and their parts inside a rectangle."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.kernels.outlines import clipped_ring, ring_area
+from varlen.model.geometry import Rect
+from varlen.model.objects import Part, Polygon, Ring
+
+if TYPE_CHECKING:
+    import shapely
+
+#: Slivers below this area in square pixels are not worth a part of their own.
+SLIVER = 1e-6
+
+
+def ring_areas(points: NDArray[np.float64], starts: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Areas enclosed by many rings at once (shoelace), square pixels.
+
+    points: (P, 2) float64, ring after ring; starts: (R,) where each ring begins.
+    """
+    following = np.arange(1, len(points) + 1)
+    following[np.append(starts[1:], len(points)) - 1] = starts
+    cross = points[:, 0] * points[following, 1] - points[following, 0] * points[:, 1]
+    return np.abs(np.add.reduceat(cross, starts)) / 2.0
+
+
+def rings_of(polygon: Polygon) -> list[Ring]:
+    """Outlines and holes of all parts, in turn."""
+    return [ring for part in polygon for ring in (part.outline, *part.holes)]
+
+
+def bounds(polygon: Polygon) -> Rect:
+    """The box around all parts."""
+    points = np.concatenate([part.outline for part in polygon])
+    low, high = points.min(axis=0), points.max(axis=0)
+    return (float(low[0]), float(low[1]), float(high[0]), float(high[1]))
+
+
+def clipped(polygons: list[Polygon], window: Rect) -> list[Polygon]:
+    """Each polygon inside `window`. One part may become several; outlines that cross themselves are first taken apart."""
+    found = [_clipped_plainly(polygon, window) for polygon in polygons]
+    hard = [place for place, polygon in enumerate(found) if polygon is None]
+    if hard:
+        import shapely  # loaded only when it is needed
+
+        cut = combined([polygons[place] for place in hard], shapely.box(*window), "intersection")
+        for place, polygon in zip(hard, cut, strict=True):
+            found[place] = polygon
+    return [polygon or () for polygon in found]
+
+
+def _clipped_plainly(polygon: Polygon, window: Rect) -> Polygon | None:
+    """The polygon inside `window` where every part stays one part without holes; None for others."""
+    kept = []
+    for part in polygon:
+        ring = None if part.holes else clipped_ring(part.outline, window)
+        if ring is None:
+            return None
+        if ring_area(ring) > SLIVER:
+            kept.append(Part(ring))
+    return tuple(kept)
+
+
+def combined(polygons: list[Polygon], other: Any, how: Literal["intersection", "difference"]) -> list[Polygon]:
+    """Each polygon's intersection with, or difference to, a shape of Shapely's."""
+    import shapely
+
+    owners = [place for place, polygon in enumerate(polygons) for _ in polygon]
+    shapes = shapes_of([part for polygon in polygons for part in polygon])
+    pieces = getattr(shapely, how)(shapes, other)
+    found: list[list[Part]] = [[] for _ in polygons]
+    for owner, piece in zip(owners, pieces, strict=True):
+        found[owner] += [_part(part) for part in _polygons(piece) if part.area > SLIVER]
+    return [tuple(kept) for kept in found]
+
+
+def shapes_of(parts: Sequence[Part]) -> Any:
+    """Shapely's polygons of many parts, mended where they cross themselves."""
+    import shapely
+
+    if any(part.holes for part in parts):
+        shapes = np.array([shapely.Polygon(part.outline, part.holes) for part in parts])
+    else:
+        owners = np.repeat(np.arange(len(parts)), [len(part.outline) for part in parts])
+        shapes = shapely.polygons(shapely.linearrings(np.concatenate([part.outline for part in parts]), indices=owners))
+    broken = ~shapely.is_valid(shapes)
+    if broken.any():
+        shapes[broken] = shapely.make_valid(shapes[broken])
+    return shapes
+
+
+def _polygons(shape: Any) -> list[shapely.Polygon]:
+    if shape.geom_type == "Polygon":
+        return [] if shape.is_empty else [shape]
+    return [piece for child in getattr(shape, "geoms", ()) for piece in _polygons(child)]
+
+
+def _part(polygon: shapely.Polygon) -> Part:
+    def ring(line: Any) -> NDArray[np.float64]:
+        return np.array(line.coords, np.float64)[:-1]
+
+    return Part(ring(polygon.exterior), tuple(ring(hole) for hole in polygon.interiors))
