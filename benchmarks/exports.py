@@ -19,7 +19,8 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats.coco import describe_objects
 from varlen.datasets.image_files import decode, encode
 from varlen.draws import Stream
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.pipeline.document import Pipeline, from_json, read
 from varlen.render.renderer import Renderer
 from varlen.render.samples import stream
@@ -76,12 +77,12 @@ def _boxes_and_outlines(survey: Path, out: Path) -> None:
 
 def _against_floor(what: str, dataset: Dataset, pipeline: Pipeline, target: str) -> Table:
     table = Table(f"Export: {what}; {len(dataset.entries)} images of 960×720 px, 3 variants, JPEG quality 90", "what", "value", "target")
-    order = Order(variants=3, originals=False)
+    order = ExportSpec(variants=3, originals=False)
     written = _export(dataset, pipeline, 1, order)
     # Turn by turn, so that a busy spell of the machine hits all alike.
     turns = [(_floor(dataset, written[1]), _export(dataset, pipeline, 1, order)[0], _fed(dataset, pipeline)) for _ in range(ROUNDS)]
     floor, one, fed = (min(turn[place] for turn in turns) for place in range(3))
-    more = Order(variants=16, originals=False)
+    more = ExportSpec(variants=16, originals=False)
     pairs = [(_export(dataset, pipeline, 1, more)[0], _export(dataset, pipeline, 2, more)[0]) for _ in range(2)]
     count = len(written[1])
     training = len(dataset.by_split()["train"])
@@ -97,7 +98,7 @@ def _against_floor(what: str, dataset: Dataset, pipeline: Pipeline, target: str)
     return table
 
 
-def _export(dataset: Dataset, pipeline: Pipeline, workers: int, order: Order) -> tuple[float, list[bytes]]:
+def _export(dataset: Dataset, pipeline: Pipeline, workers: int, order: ExportSpec) -> tuple[float, list[bytes]]:
     with tempfile.TemporaryDirectory() as folder:
         out = Path(folder) / "out"
         start = time.perf_counter()
@@ -151,12 +152,12 @@ def _many(survey: Path) -> Table:
 _MEASURED = """
 import json, re, sys, time
 from pathlib import Path
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
 from varlen.datasets.formats import read_dataset
 from varlen.pipeline.document import read
 folder = Path(sys.argv[1])
 start = time.perf_counter()
-export(read_dataset(folder / "in"), read(folder / "p.json"), folder / "out", Order(variants=1, originals=False))
+export(read_dataset(folder / "in"), read(folder / "p.json"), folder / "out", ExportSpec(variants=1, originals=False))
 taken = time.perf_counter() - start
 # Not what getrusage says, which counts the process that this one was started from.
 most = re.search(r"VmHWM:\\s+(\\d+)", Path("/proc/self/status").read_text())
@@ -199,7 +200,7 @@ def _parts(table: Table, dataset: Dataset, pipeline: Pipeline) -> None:
         renderer.pixels(plan)
     pixels = time.perf_counter() - start
     start = time.perf_counter()
-    outcomes = [renderer.outcome(*item) for item in work]
+    outcomes = [renderer.variant_labels(*item) for item in work]
     labels = time.perf_counter() - start
     start = time.perf_counter()
     for outcome in outcomes:

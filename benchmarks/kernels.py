@@ -8,18 +8,18 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from PIL import Image
 from scipy import ndimage
-from varlen.kernels.blur import gaussian, smeared
-from varlen.kernels.equalize import equalized
-from varlen.kernels.jpeg_artifacts import compressed
-from varlen.kernels.noise import grained
-from varlen.kernels.pixel_digest import fingerprint
+from varlen.kernels.blur import gaussian, motion_blur
+from varlen.kernels.equalize import equalize
+from varlen.kernels.jpeg_artifacts import jpeg_artifacts
+from varlen.kernels.noise import add_noise
+from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import recolor
-from varlen.kernels.relight import relit
+from varlen.kernels.relight import relight
 from varlen.kernels.resample import shrunk
 from varlen.kernels.warp_affine import warp
 from varlen.kernels.warp_mapped import warp_mapped
 from varlen.kernels.warp_masks import warp_labels
-from varlen.model.bends import Field
+from varlen.model.bends import DisplacementField
 from varlen.model.effects import Curve, Recolor
 from varlen.model.geometry import Matrix, Size, about, quad_from_square, rotation, scaling
 
@@ -84,18 +84,18 @@ def _size(width: int, height: int) -> Table:
     theirs = best(lambda: ndimage.affine_transform(mask, affine, 10.0, order=0), 0.3, 3)
     table.add("nearest label map", ours, "scipy.ndimage", theirs / ours, "≥ 15")
     quad = scaling(1 / width, 1 / height).then(quad_from_square([(0, 0), (width * 0.97, height * 0.03), (width, height), (width * 0.04, height)]))
-    bend = ((Matrix(), Field(Size(width, height), height / 10, height / 50, 1)),)
+    bend = ((Matrix(), DisplacementField(Size(width, height), height / 10, height / 50, 1)),)
     for name, bends, last in (("perspective warp", (), quad), ("elastic warp", bend, Matrix())):
         table.add(name, best(lambda bends=bends, last=last: warp_mapped(picture, bends, last, out, frame, "mirror", (0, 0, 0))), "", "", "")  # type: ignore[misc]
     for name, change in (
-        ("noise", lambda: grained(picture, 8.0, 1, True)),
-        ("compression artefacts, quality 60", lambda: compressed(picture, 60)),
-        ("local contrast", lambda: equalized(picture, 8, 2.0)),
-        ("motion blur, 9 px", lambda: smeared(picture, 9.0, 30.0)),
-        ("uneven light with two shadows", lambda: relit(picture, 0.3, 40.0, [SHADOW, SHADOW])),
+        ("noise", lambda: add_noise(picture, 8.0, 1, True)),
+        ("compression artefacts, quality 60", lambda: jpeg_artifacts(picture, 60)),
+        ("local contrast", lambda: equalize(picture, 8, 2.0)),
+        ("motion blur, 9 px", lambda: motion_blur(picture, 9.0, 30.0)),
+        ("uneven light with two shadows", lambda: relight(picture, 0.3, 40.0, [SHADOW, SHADOW])),
     ):
         table.add(name, best(change), "", "", "")
-    table.add("fingerprint of the pixels", best(lambda: fingerprint(picture)), "", "", "")
+    table.add("fingerprint of the pixels", best(lambda: pixel_digest(picture)), "", "", "")
     return table
 
 

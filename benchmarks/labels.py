@@ -61,11 +61,11 @@ def measure(survey: Path) -> Table:
     work = [(key, variant) for key in renderer.dataset.entries for variant in range(1, VARIANTS + 1)]
     plans = [renderer.plan(*each) for each in work]
     for each, plan in zip(work[:20], plans[:20], strict=True):
-        renderer.outcome(*each, plan)
+        renderer.variant_labels(*each, plan)
         renderer.pixels(plan)
     pixels = _seconds(lambda: [renderer.pixels(plan) for plan in plans])
     planning = _seconds(lambda: [renderer.plan(*each) for each in work])
-    labels = _seconds(lambda: [renderer.outcome(*each, plan) for each, plan in zip(work, plans, strict=True)])
+    labels = _seconds(lambda: [renderer.variant_labels(*each, plan) for each, plan in zip(work, plans, strict=True)])
     table.add("pixels of a variant (960×720 to 640×640), ms", pixels / len(work) * 1000, "")
     table.add("draws and plan of a variant, ms", planning / len(work) * 1000, "")
     table.add("labels and trace of a variant, ms", labels / len(work) * 1000, "")

@@ -35,7 +35,7 @@ PROJECT = Path(__file__).resolve().parent.parent
 ROOT = os.geteuid() == 0
 
 
-class Trouble(Exception):
+class ReadProblems(Exception):
     """Something that stops us; the message says what to do."""
 
 
@@ -47,14 +47,14 @@ def binaries() -> Path:
             return found[-1].parent
         if attempt == 0:
             install()
-    raise Trouble("PostgreSQL is not installed: run 'apt-get install postgresql' as root")
+    raise ReadProblems("PostgreSQL is not installed: run 'apt-get install postgresql' as root")
 
 
 def install() -> None:
     """Install the server without letting it make a cluster of its own."""
     rights = [] if ROOT else ["sudo", "-n"]
     if not shutil.which("apt-get") or (not ROOT and not shutil.which("sudo")):
-        raise Trouble("PostgreSQL is missing and can't be installed from here: run 'apt-get install postgresql' as root")
+        raise ReadProblems("PostgreSQL is missing and can't be installed from here: run 'apt-get install postgresql' as root")
     print("installing PostgreSQL …", file=sys.stderr)
     setting = (
         "mkdir -p /etc/postgresql-common/createcluster.d && echo 'create_main_cluster = false' > /etc/postgresql-common/createcluster.d/varlen.conf"
@@ -63,7 +63,7 @@ def install() -> None:
     for command in commands:
         done = subprocess.run([*rights, "sh", "-c", command], capture_output=True, text=True)
         if done.returncode:
-            raise Trouble(f"installing PostgreSQL failed at '{command}': {done.stderr.strip()[-400:]}")
+            raise ReadProblems(f"installing PostgreSQL failed at '{command}': {done.stderr.strip()[-400:]}")
 
 
 class Cluster:
@@ -97,7 +97,7 @@ class Cluster:
             text = output.read()
         if check and done.returncode:
             tail = self.log.read_text(errors="replace")[-600:] if self.log.exists() else ""
-            raise Trouble(f"{Path(command[0]).name} failed: {text.strip()[-600:]} {tail}")
+            raise ReadProblems(f"{Path(command[0]).name} failed: {text.strip()[-600:]} {tail}")
         return subprocess.CompletedProcess(done.args, done.returncode, text)
 
     def settings(self) -> dict[str, object]:
@@ -167,7 +167,7 @@ class Cluster:
         names = subprocess.run([bin_folder / "psql", *connect, "-d", "postgres", "-tAc", "select datname from pg_database"],
                                env=environment, capture_output=True, text=True)  # fmt: skip
         if names.returncode:
-            raise Trouble(f"the database does not answer: {names.stderr.strip()}")
+            raise ReadProblems(f"the database does not answer: {names.stderr.strip()}")
         if str(settings["name"]) not in names.stdout.split():
             subprocess.run([bin_folder / "createdb", *connect, str(settings["name"])], env=environment, check=True)
 
@@ -204,7 +204,7 @@ def locked(state: Path):
                 break
             except BlockingIOError:
                 if time.monotonic() > deadline:
-                    raise Trouble(f"another command has held {state / 'lock'} for two minutes") from None
+                    raise ReadProblems(f"another command has held {state / 'lock'} for two minutes") from None
                 time.sleep(0.1)
         yield
 
@@ -225,7 +225,7 @@ def main() -> int:
             else:
                 pid = cluster.server_pid()
                 print(f"running, process {pid}, port {cluster.settings()['port']}" if pid else "stopped")
-    except (Trouble, OSError) as error:
+    except (ReadProblems, OSError) as error:
         print(f"database: {error}", file=sys.stderr)
         return 1
     return 0

@@ -17,9 +17,9 @@ preload_app = True
 
 def on_starting(arbiter: object) -> None:
     """Compiled loops are read from disk once, for all processes."""
-    from varlen.render.precompile import warm
+    from varlen.render.precompile import precompile
 
-    warm()
+    precompile()
 
 
 def post_worker_init(worker: object) -> None:

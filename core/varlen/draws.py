@@ -89,12 +89,12 @@ def rounded(value: float) -> float:
     return round(value, 6) + 0.0
 
 
-def _point(name: str, number: int) -> int:
+def _ring_point(name: str, number: int) -> int:
     """A 64-bit number that hangs on a name alone."""
     return int.from_bytes(hashlib.blake2b(f"{name}\x1f{number}".encode("utf-8", "surrogatepass"), digest_size=8).digest(), "big")
 
 
-class Peers:
+class PartnerRing:
     """The images of one split, as a ring from which partners are drawn.
 
     Every group of images owns the arcs before its points on a ring of 64-bit numbers; a
@@ -113,7 +113,7 @@ class Peers:
         self._places = {image: (name, place) for name, members in self._groups.items() if len(members) > 1 for place, image in enumerate(members)}
 
     @classmethod
-    def alone(cls, images: Sequence[str]) -> Peers:
+    def alone(cls, images: Sequence[str]) -> PartnerRing:
         """Images each by itself. images: sorted."""
         peers = cls({})
         peers._ring(images)
@@ -122,7 +122,7 @@ class Peers:
     def _ring(self, names: Sequence[str]) -> None:
         import numpy as np  # here, so that what only draws needs no array library
 
-        points = np.fromiter((_point(name, n) for name in names for n in range(self.POINTS)), np.uint64, len(names) * self.POINTS)
+        points = np.fromiter((_ring_point(name, n) for name in names for n in range(self.POINTS)), np.uint64, len(names) * self.POINTS)
         order = np.argsort(points, kind="stable")
         self._points = array("Q", points[order].tobytes())
         self._owners = array("I", (order // self.POINTS).astype(np.uint32).tobytes())

@@ -36,7 +36,7 @@ class DatasetError(VarlenError):
     """A dataset that can't be read; names the file and the place in it."""
 
 
-class Trouble:
+class ReadProblems:
     """What is wrong with a dataset that is being read: raised at once, or noted so that reading goes on without it."""
 
     def __init__(self, strict: bool = True) -> None:

@@ -20,9 +20,9 @@ from typing import Any
 from varlen.errors import EditionError
 
 #: How often a broken pool of processes is put up again before giving up.
-MOST_BREAKS = 5
+MAX_POOL_RESTARTS = 5
 #: Seconds to wait for a cluster.
-PATIENCE = 20
+CLUSTER_WAIT_S = 20
 
 
 class Cancelled(Exception):
@@ -30,7 +30,7 @@ class Cancelled(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Work:
+class ChunkWork:
     """Chunks to be written: their numbers, and the function and arguments that write one and return its count of images."""
 
     numbers: list[int]
@@ -40,7 +40,7 @@ class Work:
     stop: Callable[[], bool]
 
 
-def run_here(work: Work) -> None:
+def run_here(work: ChunkWork) -> None:
     """One chunk after the other in this process."""
     for number in work.numbers:
         if work.stop():
@@ -48,31 +48,31 @@ def run_here(work: Work) -> None:
         work.progress(work.call(*work.arguments(number)))
 
 
-def run_in_processes(work: Work, workers: int) -> None:
+def run_in_processes(work: ChunkWork, workers: int) -> None:
     """In processes of this machine. One that dies takes its pool with it: the rest goes to a new one."""
     left = dict.fromkeys(work.numbers)
-    for attempt in range(MOST_BREAKS):
+    for attempt in range(MAX_POOL_RESTARTS):
         with processes(min(workers, max(1, len(left)))) as pool:
             try:
-                return _feed(pool, work, left, workers)
+                return _keep_busy(pool, work, left, workers)
             except BrokenProcessPool:
-                if attempt == MOST_BREAKS - 1:
+                if attempt == MAX_POOL_RESTARTS - 1:
                     raise EditionError("worker processes died again and again; there may be too little memory: try --workers 1") from None
 
 
 def processes(workers: int, begin: Callable[..., None] | None = None, arguments: tuple[object, ...] = ()) -> ProcessPoolExecutor:
     """A pool of processes that end with this one; each begins with `begin`."""
-    return ProcessPoolExecutor(workers, _context(), _begin, (os.getpid(), begin, arguments))
+    return ProcessPoolExecutor(workers, _context(), _start_worker, (os.getpid(), begin, arguments))
 
 
-def _begin(maker: int, begin: Callable[..., None] | None, arguments: tuple[object, ...]) -> None:
+def _start_worker(maker: int, begin: Callable[..., None] | None, arguments: tuple[object, ...]) -> None:
     """Begin to watch the process that wants the work: a worker whose maker is killed would wait for more for ever."""
-    threading.Thread(target=_watch, args=(maker,), daemon=True).start()
+    threading.Thread(target=_end_with, args=(maker,), daemon=True).start()
     if begin is not None:
         begin(*arguments)
 
 
-def _watch(maker: int) -> None:
+def _end_with(maker: int) -> None:
     try:
         end = select.poll()
         end.register(os.pidfd_open(maker), select.POLLIN)
@@ -99,16 +99,16 @@ def _server() -> BaseContext:
     return context
 
 
-def prepare() -> None:
+def start_process_server() -> None:
     """Start the server that makes processes, which takes a second or two, before one is wanted; does not wait for it."""
     _server()
     forkserver.ensure_running()
 
 
-def run_on_cluster(work: Work, address: str) -> None:
+def run_on_cluster(work: ChunkWork, address: str) -> None:
     """On a Dask cluster whose workers see the same folders. A worker that dies loses nothing: its chunks go to others."""
     with _cluster(address) as (pool, workers):
-        _feed(pool, work, dict.fromkeys(work.numbers), workers)
+        _keep_busy(pool, work, dict.fromkeys(work.numbers), workers)
 
 
 @contextmanager
@@ -118,11 +118,11 @@ def _cluster(address: str) -> Iterator[tuple[Executor, int]]:
     except ImportError:
         raise EditionError("--scheduler needs the package 'distributed'") from None
     try:
-        client: Any = Client(address, timeout=PATIENCE, set_as_default=False)  # type: ignore[no-untyped-call]
+        client: Any = Client(address, timeout=CLUSTER_WAIT_S, set_as_default=False)  # type: ignore[no-untyped-call]
     except (OSError, ValueError, TimeoutError) as error:
         raise EditionError(f"{address}: no Dask scheduler answers there ({type(error).__name__})") from None
     with client:
-        end = time.monotonic() + PATIENCE
+        end = time.monotonic() + CLUSTER_WAIT_S
         while not client.scheduler_info(n_workers=-1)["workers"]:
             if time.monotonic() > end:
                 raise EditionError(f"{address}: the scheduler has no workers")
@@ -132,7 +132,7 @@ def _cluster(address: str) -> Iterator[tuple[Executor, int]]:
             yield pool, workers
 
 
-def _feed(pool: Executor, work: Work, left: dict[int, None], workers: int) -> None:
+def _keep_busy(pool: Executor, work: ChunkWork, left: dict[int, None], workers: int) -> None:
     """Keep every worker busy with no more than a few chunks waiting; `left` loses what is done."""
     waiting = iter(list(left))
     running: dict[Future[int], int] = {}

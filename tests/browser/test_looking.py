@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 from PIL import Image
 from playwright.sync_api import Page, expect
-from varlen.kernels.pixel_digest import fingerprint
+from varlen.kernels.pixel_digest import pixel_digest
 
 from tests.browser.test_bench import FRESH, settled, stops
 
@@ -61,7 +61,7 @@ def test_a_tile_is_made_again_in_the_terminal(bench: Page, tmp_path: Path) -> No
     assert words[0] == "varlen"
     done = subprocess.run([sys.executable, "-m", "varlen", *words[1:]], cwd=tmp_path, capture_output=True, text=True, check=True)
     assert digest in done.stdout
-    assert fingerprint(np.array(Image.open(tmp_path / "variant.png"))) == digest
+    assert pixel_digest(np.array(Image.open(tmp_path / "variant.png"))) == digest
 
     # Along the sheet with the arrow keys, and back to where it was opened.
     page.keyboard.press("ArrowRight")

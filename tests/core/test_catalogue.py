@@ -13,7 +13,7 @@ from varlen.datasets.entry import Entry
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import Folder
 from varlen.errors import RenderError
-from varlen.kernels.pixel_digest import fingerprint
+from varlen.kernels.pixel_digest import pixel_digest
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Part, make_objects
 from varlen.render.renderer import Renderer
@@ -93,8 +93,8 @@ def test_every_step_is_made_again_from_its_trace_alone(name: str, within: str) -
     for variant in (1, 2, 3):
         trace = json.loads(json.dumps(check(renderer, "a", variant)))
         plan = again.replan(trace)
-        outcome = again.outcome("a", variant, plan)
-        again.complete(plan, outcome)
+        outcome = again.variant_labels("a", variant, plan)
+        again.render_pixels(plan, outcome)
         assert json.loads(json.dumps({**outcome.trace, "seed": 8})) == trace
 
 
@@ -163,7 +163,7 @@ def test_gray_pictures_of_one_channel() -> None:
     assert sample.pixels.shape == (90, 120, 1)
     expected = ORDINARY.pixels("a") @ [0.299, 0.587, 0.114]
     assert np.abs(sample.pixels[..., 0] - expected).max() <= 0.51
-    assert trace["pixel_digest"] == fingerprint(sample.pixels)
+    assert trace["pixel_digest"] == pixel_digest(sample.pixels)
 
 
 def test_frames_of_a_group_share_their_draws_also_through_partners() -> None:

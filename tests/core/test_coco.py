@@ -16,7 +16,8 @@ from pycocotools import mask as reader_masks
 from pycocotools.coco import COCO
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.errors import DatasetError
 from varlen.shapes import rle
 from varlen.shapes.objects_json import objects_from_json, objects_to_json
@@ -61,7 +62,7 @@ def test_ten_exports_later_nothing_has_crept(survey: Dataset, survey_folder: Pat
     dataset = survey
     for turn in range(10):
         out = tmp_path / str(turn)
-        export(dataset, NOTHING, out, Order(variants=0, image="png"))
+        export(dataset, NOTHING, out, ExportSpec(variants=0, image="png"))
         dataset = read_dataset(out)
     assert dataset.counts() == survey.counts()
     for split in survey.splits():
@@ -81,7 +82,7 @@ def test_ten_exports_later_nothing_has_crept(survey: Dataset, survey_folder: Pat
 def test_unknown_fields_crowd_and_open_run_lengths_are_kept(tmp_path: Path) -> None:
     crowd = {**BOX, "iscrowd": 1, "segmentation": {"size": [60, 80], "counts": [600, 30, 4170]}, "observer": "lamp two", "sure": 0.7}
     folder = write_coco(tmp_path / "in", [{**IMAGE, "pixels": BLACK, "night": 3}], [crowd], categories=PLAIN)
-    export(read_dataset(folder), NOTHING, tmp_path / "out", Order(variants=0))
+    export(read_dataset(folder), NOTHING, tmp_path / "out", ExportSpec(variants=0))
     written = json.loads((tmp_path / "out" / "annotations" / "train.json").read_text())
     assert written["images"][0]["night"] == 3
     annotation = written["annotations"][0]
@@ -92,7 +93,7 @@ def test_unknown_fields_crowd_and_open_run_lengths_are_kept(tmp_path: Path) -> N
 def test_an_edition_is_read_by_another_reader(survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
     from varlen.pipeline.document import from_json
 
-    record = export(survey, from_json(lamp_drift), tmp_path / "out", Order(variants=2))
+    record = export(survey, from_json(lamp_drift), tmp_path / "out", ExportSpec(variants=2))
     for split, count in record["counts"].items():
         labels = quiet(tmp_path / "out" / "annotations" / f"{split}.json")
         assert len(labels.getImgIds()) == count["images"]

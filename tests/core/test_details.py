@@ -12,15 +12,15 @@ from hypothesis import strategies as st
 from PIL import Image
 from scipy import ndimage
 from varlen.kernels.bends import backward, forward
-from varlen.kernels.blur import sharpened, smeared
-from varlen.kernels.compositing import mixed
-from varlen.kernels.equalize import equalized
-from varlen.kernels.jpeg_artifacts import compressed
-from varlen.kernels.noise import grained, random_levels
+from varlen.kernels.blur import motion_blur, sharpen
+from varlen.kernels.compositing import blend
+from varlen.kernels.equalize import equalize
+from varlen.kernels.jpeg_artifacts import jpeg_artifacts
+from varlen.kernels.noise import add_noise, random_levels
 from varlen.kernels.recolor import recolor
-from varlen.kernels.relight import relit
+from varlen.kernels.relight import relight
 from varlen.kernels.warp_mapped import warp_mapped
-from varlen.model.bends import Field
+from varlen.model.bends import DisplacementField
 from varlen.model.effects import Curve, Recolor
 from varlen.model.geometry import Matrix, Size, about, quad_from_square, rotation, scaling
 from varlen.steps import CATALOGUE
@@ -65,30 +65,30 @@ def test_motion_blur_is_a_mean_along_a_line() -> None:
     picture = cloth(60, 50)
     cos, sin = np.cos(np.radians(30)), np.sin(np.radians(30))
     samples = [ndimage.shift(picture.astype(float), (n / 2 * sin, -n / 2 * cos, 0), order=1, mode="nearest") for n in range(-9, 10)]
-    assert np.abs(smeared(picture, 9.0, 30.0) - np.mean(samples, 0)).max() <= 1.5
+    assert np.abs(motion_blur(picture, 9.0, 30.0) - np.mean(samples, 0)).max() <= 1.5
     for degrees in (0, 30, 90, 135, 180):
         spot = np.zeros((41, 41, 3), np.uint8)
         spot[20, 20] = 255
-        rows, columns = np.nonzero(smeared(spot, 15.0, degrees)[..., 0])
+        rows, columns = np.nonzero(motion_blur(spot, 15.0, degrees)[..., 0])
         reach = np.hypot(np.ptp(rows), np.ptp(columns))
         assert 13 <= reach <= 17.5
         if degrees == 30:  # counter-clockwise from level: up on the right
             assert rows[columns.argmax()] < 20 < rows[columns.argmin()]
-    assert np.array_equal(smeared(np.full((9, 9, 3), 77, np.uint8), 7.3, 33.0), np.full((9, 9, 3), 77, np.uint8))
+    assert np.array_equal(motion_blur(np.full((9, 9, 3), 77, np.uint8), 7.3, 33.0), np.full((9, 9, 3), 77, np.uint8))
 
 
 def test_sharpening_adds_the_difference_to_a_blurred_copy() -> None:
     picture = cloth(60, 50)
     smooth = ndimage.gaussian_filter(picture.astype(float), (1, 1, 0), mode="nearest", truncate=3)
     expected = np.clip(picture + 0.8 * (picture - smooth), 0, 255)
-    assert np.abs(sharpened(picture, 0.8) - expected).max() <= 1.6
+    assert np.abs(sharpen(picture, 0.8) - expected).max() <= 1.6
 
 
 @settings(max_examples=12)
 @given(st.floats(0.5, 30), st.integers(0, 2**53), st.booleans())
 def test_noise_has_the_width_it_says(sigma: float, key: int, per_channel: bool) -> None:
     gray = np.full((200, 200, 3), 128, np.uint8)
-    noise = grained(gray, sigma, key, per_channel).astype(float) - 128
+    noise = add_noise(gray, sigma, key, per_channel).astype(float) - 128
     assert abs(noise.mean()) < 6 * sigma / 200 + 0.02
     assert noise.std() == pytest.approx(np.hypot(sigma, np.sqrt(1 / 12)), rel=0.05)
     apart = np.corrcoef(noise[..., 0].ravel(), noise[..., 1].ravel())[0, 1]
@@ -110,7 +110,7 @@ def test_compression_looks_as_a_real_codec_makes_it(quality: int) -> None:
     stream = io.BytesIO()
     Image.fromarray(picture).save(stream, "JPEG", quality=quality, subsampling=2)
     real = np.asarray(Image.open(io.BytesIO(stream.getvalue()))).astype(float)
-    ours = compressed(picture, quality).astype(float)
+    ours = jpeg_artifacts(picture, quality).astype(float)
     light = np.array([0.299, 0.587, 0.114])
     assert np.abs((ours - real) @ light).mean() < 0.35 * np.abs((real - picture) @ light).mean() + 0.3
     assert np.abs(ours - picture).mean() == pytest.approx(np.abs(real - picture).mean(), rel=0.25)
@@ -118,11 +118,11 @@ def test_compression_looks_as_a_real_codec_makes_it(quality: int) -> None:
 
 def test_equalizing_widens_local_contrast_up_to_its_limit() -> None:
     flat = (cloth(160, 120).astype(float) * 0.25 + 90).astype(np.uint8)
-    mild, strong = equalized(flat, 4, 1.5), equalized(flat, 4, 4.0)
+    mild, strong = equalize(flat, 4, 1.5), equalize(flat, 4, 4.0)
     assert flat.std() < mild.std() < strong.std()
-    assert np.abs(equalized(flat, 4, 1.0).astype(int) - flat).max() <= 1
+    assert np.abs(equalize(flat, 4, 1.0).astype(int) - flat).max() <= 1
     gray = np.repeat(flat[..., :1], 3, 2)
-    assert np.array_equal(equalized(gray, 4, 3.0)[..., 0], equalized(gray, 4, 3.0)[..., 2])
+    assert np.array_equal(equalize(gray, 4, 3.0)[..., 0], equalize(gray, 4, 3.0)[..., 2])
 
 
 def test_relighting_follows_its_formula() -> None:
@@ -135,22 +135,24 @@ def test_relighting_follows_its_formula() -> None:
     u, v = (dx * np.cos(turn) - dy * np.sin(turn)) / (0.5 * half), (dx * np.sin(turn) + dy * np.cos(turn)) / (0.2 * half)
     t = np.clip((1.4 - np.hypot(u, v)) / 0.8, 0, 1)
     expected = np.clip(picture * (gain * (1 - 0.3 * t * t * (3 - 2 * t)))[..., None], 0, 255)
-    assert np.abs(relit(picture, 0.3, 60.0, [shadow]) - expected).max() <= 0.6
+    assert np.abs(relight(picture, 0.3, 60.0, [shadow]) - expected).max() <= 0.6
 
 
 def test_mixing_is_a_weighted_mean() -> None:
     one, two = cloth(40, 30), cloth(40, 30, 1)
-    assert np.abs(mixed(one, two, 0.3) - (0.3 * one + 0.7 * two)).max() <= 0.51
+    assert np.abs(blend(one, two, 0.3) - (0.3 * one + 0.7 * two)).max() <= 0.51
 
 
-FIELD = st.builds(Field, st.builds(Size, st.integers(40, 300), st.integers(40, 300)), st.floats(8, 40), st.just(0.0), st.integers(0, 2**53))
+FIELD = st.builds(
+    DisplacementField, st.builds(Size, st.integers(40, 300), st.integers(40, 300)), st.floats(8, 40), st.just(0.0), st.integers(0, 2**53)
+)
 
 
 @settings(max_examples=60)
 @given(FIELD, st.floats(0, 0.48))
-def test_bends_never_fold_and_are_found_back(field: Field, share: float) -> None:
+def test_bends_never_fold_and_are_found_back(field: DisplacementField, share: float) -> None:
     """Up to the largest strength allowed: the way there and back ends within 1/1000 px, and neighbours stay neighbours."""
-    field = Field(field.size, field.spacing, field.spacing * share, field.key)
+    field = DisplacementField(field.size, field.spacing, field.spacing * share, field.key)
     width, height = field.size
     y, x = np.mgrid[0 : height + 1 : 3, 0 : width + 1 : 3].astype(float)
     points = np.stack([x.ravel(), y.ravel()], 1)
@@ -170,7 +172,7 @@ def test_mapped_pixels_are_those_of_scipy(edges: str, bent: bool) -> None:
     """Positions followed back by hand, pixels looked up by scipy.ndimage."""
     picture = cloth(90, 70)
     quad = scaling(1 / 90, 1 / 70).then(quad_from_square([(4, 5), (80, -6), (95, 66), (-3, 75)]))
-    bends = ((about(rotation(8), (45, 35)), Field(Size(90, 70), 14.0, 3.0, 5)),) if bent else ()
+    bends = ((about(rotation(8), (45, 35)), DisplacementField(Size(90, 70), 14.0, 3.0, 5)),) if bent else ()
     out = np.empty_like(picture)
     warp_mapped(picture, bends, quad, out, (0, 0, 90, 70), edges, (9, 8, 7))
     y, x = np.mgrid[0:70, 0:90] + 0.5

@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import decode
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.render.renderer import Renderer
 
 from tests.conftest import dotted, light_near, make_pipeline
@@ -104,7 +105,7 @@ def test_also_through_written_files(dots: Path, tmp_path: Path, steps: list[dict
         dataset,
         make_pipeline(*steps, seed=5, labels={"keep_share": 0.9, "keep_side_px": 0}),
         tmp_path / "out",
-        Order(variants=2, originals=False, image=image),
+        ExportSpec(variants=2, originals=False, image=image),
     )
     labels = json.loads((tmp_path / "out" / "annotations" / "train.json").read_text())
     files = {item["id"]: item["file_name"] for item in labels["images"]}

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from varlen.datasets.dataset import Dataset
-from varlen.draws import Peers, Stream
+from varlen.draws import PartnerRing, Stream
 from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline
@@ -61,7 +61,7 @@ def drawn(dataset: Dataset, *steps: dict, **head: object) -> dict[str, dict]:
     renderer = Renderer(dataset, make_pipeline(*steps, **head))
     found = {}
     for key in dataset.entries:
-        for record in renderer.outcome(key, 1).trace["steps"]:
+        for record in renderer.variant_labels(key, 1).trace["steps"]:
             found[f"{key} {record['id']}"] = (record["fired"], record["drawn"])
     return found
 
@@ -93,7 +93,7 @@ def test_raising_a_probability_only_adds_firings(survey: Dataset) -> None:
 @pytest.mark.parametrize("count", [2, 30])
 def test_adding_an_image_changes_few_partners(count: int) -> None:
     keys = [f"images/{n}.jpg" for n in range(count)]
-    before, after = Peers({key: [key] for key in keys}), Peers({key: [key] for key in [*keys, "images/new.jpg"]})
+    before, after = PartnerRing({key: [key] for key in keys}), PartnerRing({key: [key] for key in [*keys, "images/new.jpg"]})
     picks = [(before.pick(Stream(1, "a", n, "m"), "a"), after.pick(Stream(1, "a", n, "m"), "a")) for n in range(600)]
     changed = [new for old, new in picks if old != new]
     assert set(changed) <= {"images/new.jpg"}
@@ -102,4 +102,4 @@ def test_adding_an_image_changes_few_partners(count: int) -> None:
 
 
 def test_alone_in_its_split_an_image_is_its_own_partner() -> None:
-    assert Peers({key: [key] for key in ["only.jpg"]}).pick(Stream(1, "only.jpg", 1, "m"), "only.jpg") == "only.jpg"
+    assert PartnerRing({key: [key] for key in ["only.jpg"]}).pick(Stream(1, "only.jpg", 1, "m"), "only.jpg") == "only.jpg"

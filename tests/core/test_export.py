@@ -15,16 +15,18 @@ import pytest
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import decode
-from varlen.editions.export import Cancelled, Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.verify import verify
 from varlen.errors import EditionError
-from varlen.kernels.pixel_digest import fingerprint
+from varlen.executors import Cancelled
+from varlen.kernels.pixel_digest import pixel_digest
 from varlen.pipeline.document import from_json
 from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline
 
-ORDER = Order(variants=2, image="png")
+ORDER = ExportSpec(variants=2, image="png")
 
 
 @pytest.fixture(scope="module")
@@ -70,7 +72,7 @@ def test_rows_name_the_pixels_that_are_in_the_files(edition: tuple[Path, dict], 
         pixels = decode((out / row["file"]).read_bytes(), row["file"])
         sample, trace = renderer.render(row["source"], row["variant"])
         assert np.array_equal(pixels, sample.pixels)
-        assert fingerprint(pixels) == row["pixel_digest"] == trace["pixel_digest"]
+        assert pixel_digest(pixels) == row["pixel_digest"] == trace["pixel_digest"]
         assert row["trace"]["steps"] == json.loads(json.dumps(trace["steps"]))
 
 
@@ -133,7 +135,7 @@ def test_a_folder_that_holds_anything_is_left_alone(survey: Dataset, tmp_path: P
 
 def test_verify_finds_every_kind_of_damage(survey: Dataset, tmp_path: Path) -> None:
     out = tmp_path / "out"
-    export(survey, make_pipeline(), out, Order(variants=0))
+    export(survey, make_pipeline(), out, ExportSpec(variants=0))
     assert verify(out) == []
     files = sorted(path for path in out.rglob("*") if path.is_file() and path.name != "edition.json")
     for path in files[:: max(1, len(files) // 6)]:

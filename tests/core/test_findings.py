@@ -10,19 +10,19 @@ from typing import Any
 
 import numpy as np
 import pytest
-from varlen.datasets.findings import Finding, fingerprint, look
+from varlen.datasets.findings import Finding, check_dataset, likeness_hash
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import encode
 from varlen.demo.variants import write_variant
-from varlen.errors import DatasetError, Trouble
+from varlen.errors import DatasetError, ReadProblems
 from varlen.kernels.resample import shrunk
 
 from tests.conftest import write_coco
 
 
 def found_in(folder: Path, form: str | None = None) -> dict[str, Finding]:
-    trouble = Trouble(strict=False)
-    return {finding.kind: finding for finding in look(read_dataset(folder, form, trouble), trouble)}
+    problems = ReadProblems(strict=False)
+    return {finding.kind: finding for finding in check_dataset(read_dataset(folder, form, problems), problems)}
 
 
 def test_every_flaw_of_the_flawed_survey_is_found_once(flawed_folder: Path) -> None:
@@ -93,7 +93,7 @@ def test_pictures_that_look_alike_are_found_at_other_sizes_and_lights() -> None:
     other = (128 + 60 * np.sin(y / 9)[..., None] + 50 * np.cos(x / 13)[..., None] * [1, 1, 1]).clip(0, 255).astype(np.uint8)
 
     def apart(one: np.ndarray, two: np.ndarray) -> int:
-        return (fingerprint(one) ^ fingerprint(two)).bit_count()
+        return (likeness_hash(one) ^ likeness_hash(two)).bit_count()
 
     assert apart(scene, shrunk(scene, 70, 52)) <= 3
     assert apart(scene, (scene * 0.8).astype(np.uint8)) <= 3

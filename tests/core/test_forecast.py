@@ -17,7 +17,8 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import encode
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.recreate import recreate
 from varlen.editions.rows import find_row
 from varlen.errors import EditionError, PipelineError
@@ -56,12 +57,12 @@ def test_a_forecast_counts_what_an_export_writes(outlined: Dataset, name: str) -
     keypoints, sides, blank = 0, [], []
     for image in images:
         for variant in range(1, 9):
-            outcome = renderer.outcome(image, variant)
-            objects, fates = outcome.objects, outcome.trace["objects"]
+            outcome = renderer.variant_labels(image, variant)
+            objects, outcomes = outcome.objects, outcome.trace["objects"]
             kept.update(survey.classes[number] for number in objects.classes)
-            dropped.update(fate["step"] for fate in fates["dropped"])
-            clipped.update(fate["step"] for fate in fates["clipped_by"])
-            reasons.update((fate["step"], fate["reason"]) for fate in fates["dropped"] + fates["clipped_by"])
+            dropped.update(outcome["step"] for outcome in outcomes["dropped"])
+            clipped.update(outcome["step"] for outcome in outcomes["clipped_by"])
+            reasons.update((outcome["step"], outcome["reason"]) for outcome in outcomes["dropped"] + outcomes["clipped_by"])
             keypoints += int((objects.keypoints[:, :, 2] > 0).sum())
             sides += np.sqrt((objects.boxes[:, 2] - objects.boxes[:, 0]) * (objects.boxes[:, 3] - objects.boxes[:, 1])).tolist()
             blank.append(outcome.trace["blank_share"])
@@ -83,7 +84,7 @@ def test_masks_are_forecast_by_their_outlines(survey: Dataset) -> None:
     assert any(mask is not None for entry in survey.entries.values() for mask in entry.objects.masks)
     images = [key for key, entry in survey.entries.items() if entry.split == "train"]
     tally = count_draws(renderer, 20 * len(images))
-    kept = sum(len(renderer.outcome(image, variant).objects) for image in images for variant in range(1, 21))
+    kept = sum(len(renderer.variant_labels(image, variant).objects) for image in images for variant in range(1, 21))
     assert sum(tally.kept.values()) == pytest.approx(kept, rel=0.01)
 
 
@@ -130,7 +131,7 @@ def test_ranges_that_can_t_be_looked_for_are_explained(survey: Dataset) -> None:
 def edition(survey: Dataset, lamp_drift: dict[str, Any], tmp_path: Path) -> Path:
     from varlen.pipeline.document import from_json
 
-    export(survey, from_json(lamp_drift), tmp_path / "edition", Order(variants=2))
+    export(survey, from_json(lamp_drift), tmp_path / "edition", ExportSpec(variants=2))
     return tmp_path / "edition"
 
 

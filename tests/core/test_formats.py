@@ -21,7 +21,8 @@ from varlen.datasets.formats import READERS, WRITERS, read_dataset
 from varlen.datasets.image_files import decode, encode
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import Folder
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.verify import verify
 from varlen.errors import DatasetError, EditionError
 from varlen.model.geometry import Size
@@ -145,7 +146,7 @@ def test_the_dot_test_through_written_files(tmp_path: Path, form: str) -> None:
         {"step": "resize", "width_px": 230, "height_px": 190, "fit": "stretch"},
     ]
     out = tmp_path / "out"
-    export(dataset, make_pipeline(*steps, seed=5, labels={"keep_side_px": 0}), out, Order(variants=2, format=form, image="png"))
+    export(dataset, make_pipeline(*steps, seed=5, labels={"keep_side_px": 0}), out, ExportSpec(variants=2, format=form, image="png"))
     seen = 0
     for file in sorted(out.rglob("*.png")):
         if "Segmentation" in str(file):
@@ -185,7 +186,7 @@ def test_editions_in_every_format_verify_and_notice_a_changed_file(tmp_path: Pat
     digests = set()
     for workers in (1, 2):
         out = tmp_path / f"out{workers}"
-        record = export(dataset, make_pipeline({"step": "flip"}, {"step": "mosaic"}), out, Order(variants=1, format=form), workers=workers)
+        record = export(dataset, make_pipeline({"step": "flip"}, {"step": "mosaic"}), out, ExportSpec(variants=1, format=form), workers=workers)
         digests.add(record["output_digest"])
         assert verify(out) == []
         assert sorted(path.name for path in out.glob(".*")) == []
@@ -200,7 +201,7 @@ def test_editions_in_every_format_verify_and_notice_a_changed_file(tmp_path: Pat
 def test_arrays_are_read_by_numpy_alone(tmp_path: Path, survey: Dataset, survey_folder: Path) -> None:
     fit = {"step": "resize", "width_px": 96, "height_px": 80, "scope": "every"}
     normal = {"step": "normalize", "mean": [100, 110, 120], "std": [50, 60, 70]}
-    export(survey, make_pipeline(fit, normal), tmp_path / "out", Order(variants=1, format="npz-chw"))
+    export(survey, make_pipeline(fit, normal), tmp_path / "out", ExportSpec(variants=1, format="npz-chw"))
     renderer = Renderer(survey, make_pipeline(fit, normal))
     with np.load(tmp_path / "out" / "shards" / "train-00000.npz") as shard:
         assert shard["images"].shape[1:] == (3, 80, 96)
@@ -214,7 +215,7 @@ def test_arrays_are_read_by_numpy_alone(tmp_path: Path, survey: Dataset, survey_
         assert np.array_equal(shard["boxes"][first:end], sample.objects.boxes)
         assert np.array_equal(shard["keypoints"][first:end], sample.objects.keypoints)
     with pytest.raises(EditionError, match="arrays need pictures of one size"):
-        export(survey, make_pipeline({"step": "crop"}), tmp_path / "uneven", Order(variants=1, format="npz"))
+        export(survey, make_pipeline({"step": "crop"}), tmp_path / "uneven", ExportSpec(variants=1, format="npz"))
     assert not (tmp_path / "uneven").exists()
 
 
@@ -243,7 +244,7 @@ def test_label_maps_through_mask_pairs(tmp_path: Path) -> None:
     dataset = read_dataset(tmp_path / "set.zip")
     assert dataset.map_classes == ("cloth", "moth", "glare")
     assert dataset.counts() == {"train": {"images": 1, "objects": 0}, "validation": {"images": 1, "objects": 0}}
-    export(dataset, make_pipeline({"step": "flip"}), tmp_path / "out", Order(variants=1, format="mask-pairs", image="png"))
+    export(dataset, make_pipeline({"step": "flip"}), tmp_path / "out", ExportSpec(variants=1, format="mask-pairs", image="png"))
     again = read_dataset(tmp_path / "out")
     before = dataset.label_map("images/train/a.png")
     assert before is not None
@@ -322,7 +323,7 @@ def test_the_loader_in_the_docs_reads_shards(tmp_path: Path, survey: Dataset) ->
     documented: dict[str, Any] = {}
     exec(next(part.split("```")[0] for part in text.split("```python\n")[1:] if "class Shards" in part), documented)
     fit = {"step": "resize", "width_px": 64, "height_px": 48, "scope": "every"}
-    export(survey, make_pipeline(fit), tmp_path / "out", Order(variants=1, format="npz"))
+    export(survey, make_pipeline(fit), tmp_path / "out", ExportSpec(variants=1, format="npz"))
     source = documented["Shards"](tmp_path / "out")
     renderer = Renderer(survey, make_pipeline(fit))
     assert len(source) == 12

@@ -19,17 +19,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 from varlen.datasets.entry import Entry
-from varlen.datasets.exif_orientation import turned, turned_raster
-from varlen.datasets.findings import look
+from varlen.datasets.exif_orientation import upright_entry, upright_raster
+from varlen.datasets.findings import check_dataset
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.formats.json_stream import pieces
-from varlen.datasets.image_files import decode, encode, facts_of
-from varlen.datasets.import_options import Choices
-from varlen.datasets.importer import Intake, recognise
-from varlen.datasets.ingest import Brought
+from varlen.datasets.image_files import decode, encode, read_header
+from varlen.datasets.import_options import ImportOptions
+from varlen.datasets.importer import Importer, preview_dataset
+from varlen.datasets.ingest import IngestedImage
 from varlen.datasets.sources import Folder
 from varlen.datasets.splits import draw_splits
-from varlen.errors import DatasetError, Trouble
+from varlen.errors import DatasetError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Part, make_objects
 
@@ -38,8 +38,8 @@ from tests.conftest import write_coco
 LISTS = frozenset(("images", "annotations"))
 
 
-def taken(path: Path, **choices: object) -> tuple[list[Entry], Intake]:
-    intake = Intake(path, Choices(**choices))  # type: ignore[arg-type]
+def taken(path: Path, **choices: object) -> tuple[list[Entry], Importer]:
+    intake = Importer(path, ImportOptions(**choices))  # type: ignore[arg-type]
     return list(intake.images(lambda digest, data: None, lambda image: image.entry)), intake
 
 
@@ -49,12 +49,12 @@ def test_what_is_brought_in_is_what_is_read(survey_folder: Path) -> None:
 
     read = read_dataset(survey_folder)
     stored: dict[str, bytes] = {}
-    intake = Intake(survey_folder, Choices())
+    intake = Importer(survey_folder, ImportOptions())
     brought = list(intake.images(stored.__setitem__, lambda image: image))
     assert {image.entry.key for image in brought} == set(read.entries)
     assert whole_digest(read.classes, read.skeleton.names, [(image.entry.split, image.digest) for image in brought]) == read.digest()
     assert all(stored[image.sha256] == read.source(image.entry.key) for image in brought)
-    same = {finding.kind: finding.count for finding in look(read, Trouble(strict=False)) if not finding.kind.startswith("alike")}
+    same = {finding.kind: finding.count for finding in check_dataset(read, ReadProblems(strict=False)) if not finding.kind.startswith("alike")}
     assert {finding.kind: finding.count for finding in intake.findings()} == same
 
 
@@ -78,7 +78,7 @@ def test_labels_on_stored_pixels_are_set_upright_with_them(tmp_path: Path, orien
     outline = np.array([[50, 10], [56, 10], [56, 14], [50, 14]], np.float64)
     objects = make_objects(["1"], "a.png", [0], [[50, 10, 56, 14]], [(Part(outline),)], [Mask(50, 10, np.ones((4, 6), np.uint8))],
                            [[[53.0, 12.0, 2.0]]], [False], [{}])  # fmt: skip
-    entry = turned(Entry("a.png", "train", Size(60, 40), objects), orientation)
+    entry = upright_entry(Entry("a.png", "train", Size(60, 40), objects), orientation)
     assert entry.size == (pixels.shape[1], pixels.shape[0])
     x0, y0, x1, y1 = entry.objects.boxes[0].astype(int)
     assert pixels[y0:y1, x0:x1].min() == 255
@@ -89,7 +89,7 @@ def test_labels_on_stored_pixels_are_set_upright_with_them(tmp_path: Path, orien
     mask = entry.objects.masks[0]
     assert mask is not None
     assert mask.box == (x0, y0, x1, y1)
-    assert np.array_equal(turned_raster(stored[:, :, 0], orientation), pixels[:, :, 0])
+    assert np.array_equal(upright_raster(stored[:, :, 0], orientation), pixels[:, :, 0])
 
 
 def test_the_choice_of_exif_decides_what_labels_mean(tmp_path: Path) -> None:
@@ -100,7 +100,7 @@ def test_the_choice_of_exif_decides_what_labels_mean(tmp_path: Path) -> None:
     Image.fromarray(pixels).save(buffer, "JPEG", exif=tags)
     image = {"id": 1, "file_name": "a.jpg", "width": 60, "height": 40, "data": buffer.getvalue()}
     write_coco(tmp_path, [image], [{"id": 1, "image_id": 1, "category_id": 1, "bbox": [50, 10, 6, 4], "iscrowd": 0}])
-    assert recognise(tmp_path)["turned"] == 1
+    assert preview_dataset(tmp_path)["turned"] == 1
     entries, intake = taken(tmp_path)
     assert entries == []
     assert next(finding.kind for finding in intake.findings()) == "size-disagrees"
@@ -135,7 +135,7 @@ def test_equal_files_and_groups_stay_together(tmp_path: Path) -> None:
             {"id": number, "file_name": f"clip{number // 4}_frame{number}.png", "width": 8, "height": 8, "pixels": pixels, "lamp": number // 20}
         )
     write_coco(tmp_path, images, [])
-    assert recognise(tmp_path)["fields"] == ["lamp"]
+    assert preview_dataset(tmp_path)["fields"] == ["lamp"]
     entries, intake = taken(tmp_path, splits="drawn", shares=(0.2, 0.2), groups="name:{group}_frame#")
     splits = {entry.key.split("/")[-1]: entry.split for entry in entries}
     for clip in range(10):
@@ -146,7 +146,7 @@ def test_equal_files_and_groups_stay_together(tmp_path: Path) -> None:
     assert {entry.group for entry in taken(tmp_path, groups="field:lamp")[0]} == {"0", "1"}
     for wrong in ("name:frame", "name:{group}*a*b*c*", "lamp"):
         with pytest.raises(DatasetError, match="choices"):
-            Choices(groups=wrong)
+            ImportOptions(groups=wrong)
 
 
 values = st.recursive(
@@ -211,7 +211,7 @@ def entry_named(name: str, data: bytes = b"x", mode: int = 0o100644) -> bytes:
 def test_an_archive_that_leads_out_is_refused(tmp_path: Path, data: bytes, says: str) -> None:
     (tmp_path / "a.zip").write_bytes(data)
     with pytest.raises(DatasetError, match=says):
-        recognise(tmp_path / "a.zip")
+        preview_dataset(tmp_path / "a.zip")
 
 
 def test_an_archive_that_swells_is_refused_before_it_does(tmp_path: Path) -> None:
@@ -220,7 +220,7 @@ def test_an_archive_that_swells_is_refused_before_it_does(tmp_path: Path) -> Non
         archive.writestr("labels/a.txt", b"")
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     with pytest.raises(DatasetError, match="unpacks to 104857600 bytes, refused"):
-        recognise(tmp_path / "a.zip")
+        preview_dataset(tmp_path / "a.zip")
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 60_000  # kB
 
 
@@ -234,7 +234,7 @@ def test_a_million_entries_are_refused_without_reading_them(tmp_path: Path) -> N
     end = struct.pack("<4s4H2LH", b"PK\x05\x06", 0, 0, 0xFFFF, 0xFFFF, 0xFFFFFFFF, 0xFFFFFFFF, 0)
     (tmp_path / "a.zip").write_bytes(head + end64 + locator + end)
     with pytest.raises(DatasetError, match="1000001 entries are more than"):
-        recognise(tmp_path / "a.zip")
+        preview_dataset(tmp_path / "a.zip")
 
 
 def test_a_picture_that_claims_too_much_is_named_and_the_others_come_in(tmp_path: Path) -> None:
@@ -263,7 +263,7 @@ def test_names_with_line_breaks_and_bytes_that_are_no_text(tmp_path: Path) -> No
     assert len(entries) == 3
     assert read_dataset(tmp_path / "set").digest().startswith("sha256:")
     json.dumps([finding.to_json() for finding in intake.findings()])
-    assert facts_of(picture, "a").upright == (4, 4)  # type: ignore[union-attr]
+    assert read_header(picture, "a").upright == (4, 4)  # type: ignore[union-attr]
 
 
 def keep_in(folder: Path, digest: str, data: bytes) -> None:
@@ -277,13 +277,13 @@ def test_two_processes_bring_in_the_same(flawed_folder: Path, tmp_path: Path, mo
     for workers in (1, 2):
         folder = tmp_path / str(workers)
         folder.mkdir()
-        intake = Intake(flawed_folder, Choices(splits="drawn", seed=3))
+        intake = Importer(flawed_folder, ImportOptions(splits="drawn", seed=3))
         brought = [(image.entry.key, image.entry.split, image.digest) for image in intake.images(partial(keep_in, folder), itself, workers=workers)]
         found.append((brought, [finding.to_json() for finding in intake.findings()], sorted(path.name for path in folder.iterdir())))
     assert found[0] == found[1]
 
 
-def itself(image: Brought) -> Brought:
+def itself(image: IngestedImage) -> IngestedImage:
     return image
 
 

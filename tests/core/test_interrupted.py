@@ -21,13 +21,14 @@ import varlen.datasets.entry_store
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry_store import StoredEntries
 from varlen.datasets.formats import read_dataset
-from varlen.editions.chunks import ImageTrouble
-from varlen.editions.export import Order, export
+from varlen.editions.chunks import ImageFailed
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.verify import verify
 from varlen.errors import EditionError
 from varlen.pipeline.document import from_json
 
-ORDER = Order(variants=8, originals=False)
+ORDER = ExportSpec(variants=8, originals=False)
 
 
 @pytest.fixture(scope="module")
@@ -96,7 +97,7 @@ def test_an_image_that_fails_is_mended_and_the_export_goes_on(survey_folder: Pat
     content = victim.read_bytes()
     dataset.digest()
     victim.unlink()
-    with pytest.raises(ImageTrouble, match=re.escape(dataset.by_split()["test"][0])):
+    with pytest.raises(ImageFailed, match=re.escape(dataset.by_split()["test"][0])):
         export(dataset, pipeline, tmp_path / "out", ORDER)
     assert not (tmp_path / "out").exists()
     victim.write_bytes(content)

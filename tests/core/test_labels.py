@@ -79,15 +79,15 @@ MOVES = st.lists(
 @given(blobs(), MOVES, st.integers(0, 10**6), st.floats(0, 0.9))
 def test_every_object_ends_in_the_frame_or_is_accounted_for(objects: Objects, moves: list[dict], seed: int, keep_share: float) -> None:
     renderer = Renderer(dataset_of(objects), make_pipeline(*moves, seed=seed, labels={"keep_share": keep_share, "keep_side_px": 1}))
-    outcome = renderer.outcome("a.png", 1)
-    after, fates = outcome.objects, outcome.trace["objects"]
+    outcome = renderer.variant_labels("a.png", 1)
+    after, outcomes = outcome.objects, outcome.trace["objects"]
     assert np.isfinite(after.boxes).all()
     assert np.isfinite(after.keypoints).all()
-    assert fates["kept"] + fates["clipped"] == len(after)
+    assert outcomes["kept"] + outcomes["clipped"] == len(after)
     if not any(move["step"] == "mosaic" for move in moves):
-        assert len(after) + len(fates["dropped"]) == len(objects)
+        assert len(after) + len(outcomes["dropped"]) == len(objects)
     step_ids = {step.id for step in renderer.pipeline.steps} | {"source"}
-    assert all(fate["step"] in step_ids and fate["reason"] for fate in fates["dropped"])
+    assert all(outcome["step"] in step_ids and outcome["reason"] for outcome in outcomes["dropped"])
     # Bent and covered points move by themselves; outlines bend between their points.
     bent = 0.5 * sum(move["step"] == "elastic" for move in moves)
     width, height = outcome.size
@@ -109,7 +109,7 @@ def test_every_object_ends_in_the_frame_or_is_accounted_for(objects: Objects, mo
 @given(blobs(), st.sampled_from(["horizontal", "vertical", "both"]))
 def test_flipping_twice_is_identity(objects: Objects, direction: str) -> None:
     flip = {"step": "flip", "direction": direction}
-    after = Renderer(dataset_of(objects), make_pipeline(flip, flip)).outcome("a.png", 1).objects
+    after = Renderer(dataset_of(objects), make_pipeline(flip, flip)).variant_labels("a.png", 1).objects
     assert np.allclose(after.boxes, objects.boxes, atol=1e-12)
     assert np.allclose(after.keypoints, objects.keypoints, atol=1e-12)
 
@@ -117,9 +117,9 @@ def test_flipping_twice_is_identity(objects: Objects, direction: str) -> None:
 @settings(max_examples=30)
 @given(blobs())
 def test_a_mirror_swaps_left_and_right(objects: Objects) -> None:
-    after = Renderer(dataset_of(objects), make_pipeline({"step": "flip"})).outcome("a.png", 1).objects
+    after = Renderer(dataset_of(objects), make_pipeline({"step": "flip"})).variant_labels("a.png", 1).objects
     assert np.allclose(after.keypoints[:, [0, 2, 1], 0], SIZE.width - objects.keypoints[:, :, 0])
-    turned = Renderer(dataset_of(objects), make_pipeline({"step": "flip", "direction": "both"})).outcome("a.png", 1).objects
+    turned = Renderer(dataset_of(objects), make_pipeline({"step": "flip", "direction": "both"})).variant_labels("a.png", 1).objects
     assert np.allclose(turned.keypoints[:, :, 0], SIZE.width - objects.keypoints[:, :, 0])
 
 
@@ -127,7 +127,7 @@ def test_a_mirror_swaps_left_and_right(objects: Objects) -> None:
 @given(blobs(), st.floats(-180, 180))
 def test_boxes_fit_the_turned_outline_and_not_the_turned_box(objects: Objects, degrees: float) -> None:
     after = Renderer(dataset_of(objects), make_pipeline({"step": "rotate", "degrees": degrees, "frame": "grow"}, labels={"keep_side_px": 0}))
-    after = after.outcome("a.png", 1).objects
+    after = after.variant_labels("a.png", 1).objects
     for place in range(len(after)):
         polygon = after.polygons[place]
         if polygon and after.share[place] == 1:
@@ -150,8 +150,8 @@ def box_only(tmp_path: Path, box: list[float]) -> Dataset:
 def test_box_fit_rules_for_boxes_alone(tmp_path: Path) -> None:
     dataset = box_only(tmp_path, [40, 30, 80, 60])
     turn = {"step": "rotate", "degrees": 45, "frame": "grow"}
-    corners = Renderer(dataset, make_pipeline(turn)).outcome("images/train/a.png", 1).objects
-    ellipse = Renderer(dataset, make_pipeline(turn, labels={"box_fit": "ellipse"})).outcome("images/train/a.png", 1).objects
+    corners = Renderer(dataset, make_pipeline(turn)).variant_labels("images/train/a.png", 1).objects
+    ellipse = Renderer(dataset, make_pipeline(turn, labels={"box_fit": "ellipse"})).variant_labels("images/train/a.png", 1).objects
     side = (40 + 30) / np.sqrt(2)
     assert np.allclose(corners.boxes[0, 2:] - corners.boxes[0, :2], side)
     assert np.allclose(ellipse.boxes[0, 2:] - ellipse.boxes[0, :2], np.sqrt(40**2 + 30**2) / np.sqrt(2))
@@ -172,7 +172,7 @@ def test_keep_clip_drop_and_who_is_to_blame(tmp_path: Path, box: list[float], ke
     dataset = box_only(tmp_path, box)
     part = {"id": "part", "step": "crop", "mode": "window", "width_px": 60, "height_px": 90, "scope": "train"}
     pipeline = make_pipeline({"id": "mirror", "step": "flip", "direction": "vertical"}, part, labels={"keep_share": keep_share})
-    fates = Renderer(dataset, pipeline).outcome("images/train/a.png", 1).trace["objects"]
-    blamed = fates["dropped"] + fates["clipped_by"]
-    assert {"kept": fates["kept"], "clipped": fates["clipped"], "dropped": len(fates["dropped"])}[outcome] == 1
-    assert [fate["step"] for fate in blamed] == ([step] if step else [])
+    outcomes = Renderer(dataset, pipeline).variant_labels("images/train/a.png", 1).trace["objects"]
+    blamed = outcomes["dropped"] + outcomes["clipped_by"]
+    assert {"kept": outcomes["kept"], "clipped": outcomes["clipped"], "dropped": len(outcomes["dropped"])}[outcome] == 1
+    assert [outcome["step"] for outcome in blamed] == ([step] if step else [])

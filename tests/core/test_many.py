@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry_store import StoredEntries
 from varlen.datasets.formats import read_dataset
-from varlen.datasets.packed_strings import Keys
-from varlen.draws import Peers, Stream
+from varlen.datasets.packed_strings import PackedStrings
+from varlen.draws import PartnerRing, Stream
 
 TEXTS = st.lists(st.text(st.characters(exclude_characters="\0"), max_size=12), max_size=30)
 
@@ -21,7 +21,7 @@ TEXTS = st.lists(st.text(st.characters(exclude_characters="\0"), max_size=12), m
 @given(TEXTS, st.text(max_size=12), st.booleans())
 def test_texts_side_by_side_are_those_put_in(texts: list[str], other: str, long: bool) -> None:
     texts = [text + "x" * 300 * long for text in texts]
-    keys = Keys(texts)
+    keys = PackedStrings(texts)
     assert list(keys) == texts
     assert keys[1:3] == texts[1:3]
     order = keys.order().tolist()
@@ -56,6 +56,6 @@ def drawn(dataset: Dataset) -> list[str]:
 
 def test_images_by_themselves_are_groups_of_one() -> None:
     names = sorted(f"night_{number:03d}.jpg" for number in range(40))
-    one, other = Peers({name: [name] for name in names}), Peers.alone(names)
+    one, other = PartnerRing({name: [name] for name in names}), PartnerRing.alone(names)
     for name in names:
         assert one.pick(Stream(1, name, 1, "m"), name) == other.pick(Stream(1, name, 1, "m"), name) != name

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
-from varlen.forecast.advice import notes
+from varlen.forecast.advice import advice_on
 from varlen.pipeline.diff import differences
 from varlen.pipeline.document import from_json
 
@@ -19,7 +19,7 @@ from tests.conftest import make_pipeline, write_coco
 
 
 def kinds(dataset: Dataset, *steps: dict[str, Any], **marks: list[str]) -> set[tuple[str, str]]:
-    return {(note.kind, note.step) for note in notes(dataset, make_pipeline(*steps), marks)}
+    return {(note.kind, note.step) for note in advice_on(dataset, make_pipeline(*steps), marks)}
 
 
 @pytest.mark.parametrize(
@@ -41,7 +41,7 @@ def kinds(dataset: Dataset, *steps: dict[str, Any], **marks: list[str]) -> set[t
 )
 def test_what_is_seldom_meant_is_noted_and_nothing_else(survey: Dataset, steps: list[dict[str, Any]], expected: set[tuple[str, str]]) -> None:
     assert kinds(survey, *steps) == expected
-    for note in notes(survey, make_pipeline(*steps)):
+    for note in advice_on(survey, make_pipeline(*steps)):
         assert note.says
         assert note.why
 

@@ -109,11 +109,11 @@ def test_one_resample_is_sharper_than_one_for_each_step(edge: Dataset) -> None:
 
 def test_evaluation_images_take_only_the_steps_for_every_split(edge: Dataset) -> None:
     renderer = Renderer(edge, make_pipeline(FLIP, TURN, LIGHT, FIT))
-    assert [step["id"] for step in renderer.outcome("images/train/a.png", 0).trace["steps"]] == ["resize"]
+    assert [step["id"] for step in renderer.variant_labels("images/train/a.png", 0).trace["steps"]] == ["resize"]
     edge.entries["images/train/a.png"] = type(edge.entries["images/train/a.png"])(
         "images/train/a.png", "validation", edge.size_of("images/train/a.png"), edge.entries["images/train/a.png"].objects
     )
-    assert [step["id"] for step in renderer.outcome("images/train/a.png", 3).trace["steps"]] == ["resize"]
+    assert [step["id"] for step in renderer.variant_labels("images/train/a.png", 3).trace["steps"]] == ["resize"]
 
 
 def test_a_window_outside_the_picture_is_refused_by_name(edge: Dataset) -> None:

@@ -14,7 +14,7 @@ from varlen.kernels.blur import gaussian
 from varlen.kernels.exposure import exposed_share
 from varlen.kernels.jit import kernel
 from varlen.kernels.packed_pixels import blend2x2
-from varlen.kernels.pixel_digest import fingerprint
+from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import recolor
 from varlen.kernels.resample import halved, shrunk
 from varlen.kernels.warp_affine import warp
@@ -167,13 +167,13 @@ def test_masks_take_the_nearest_pixel() -> None:
 
 def test_a_fingerprint_tells_any_change_apart() -> None:
     picture = cloth(31, 17)
-    seen = {fingerprint(picture)}
+    seen = {pixel_digest(picture)}
     for place in range(0, picture.size, 37):
         changed = picture.copy()
         changed.reshape(-1)[place] ^= 1
-        seen.add(fingerprint(changed))
+        seen.add(pixel_digest(changed))
     assert len(seen) == 1 + len(range(0, picture.size, 37))
-    assert fingerprint(np.zeros((2, 8, 3), np.uint8)) != fingerprint(np.zeros((8, 2, 3), np.uint8))
+    assert pixel_digest(np.zeros((2, 8, 3), np.uint8)) != pixel_digest(np.zeros((8, 2, 3), np.uint8))
 
 
 def test_the_documented_fingerprint_is_the_one_in_use() -> None:
@@ -184,4 +184,4 @@ def test_the_documented_fingerprint_is_the_one_in_use() -> None:
     for shape in ((17, 31, 3), (8, 8, 3), (1, 1, 3), (64, 64, 1)):
         picture = np.random.default_rng(1).integers(0, 256, shape).astype(np.uint8)
         with np.errstate(over="ignore"):
-            assert documented["pixel_digest"](picture) == fingerprint(picture)
+            assert documented["pixel_digest"](picture) == pixel_digest(picture)

@@ -175,20 +175,20 @@ def test_a_cutout_hides_and_counts(tmp_path: Path) -> None:
         for place, name in enumerate(before.ids):
             shape = shapely.Polygon(disc(*[(40, 40, 18), (120, 80, 18)][place]))
             left = 1 - shape.intersection(area).area / shape.area
-            fates = [fate for kind in ("dropped", "clipped_by") for fate in trace["objects"][kind] if fate["id"] == name]
+            outcomes = [outcome for kind in ("dropped", "clipped_by") for outcome in trace["objects"][kind] if outcome["id"] == name]
             if left < 0.37:
-                assert fates[0]["reason"].startswith("covered")
+                assert outcomes[0]["reason"].startswith("covered")
                 seen.add("dropped")
             elif 0.43 < left < 0.99:
                 after = sample.objects.take([sample.objects.ids.index(name)])
-                assert fates[0]["step"] == "hide"
+                assert outcomes[0]["step"] == "hide"
                 assert np.array_equal(after.boxes[0], before.boxes[place])
                 assert after.share[0] == pytest.approx(left, abs=0.03)
                 hidden = area.contains(shapely.Point(*before.keypoints[place, 0, :2]))
                 assert after.keypoints[0, 0, 2] == (1 if hidden else 2)
                 seen.add("covered")
             elif left == 1:
-                assert not fates
+                assert not outcomes
     assert seen == {"dropped", "covered"}
 
 
@@ -229,8 +229,10 @@ def test_pasted_objects_take_their_place_from_what_is_under_them(kind: str, tmp_
                 assert np.allclose(objects.boxes[place], shape.bounds, atol=1.01)
                 if objects.share[place] < 0.999:
                     met += 1
-                    fate = next(fate for fate in trace["objects"]["clipped_by"] if (fate["image"], fate["id"]) == ("a.png", objects.ids[place]))
-                    assert (fate["reason"], fate["step"]) == ("partly covered", "guests")
+                    outcome = next(
+                        outcome for outcome in trace["objects"]["clipped_by"] if (outcome["image"], outcome["id"]) == ("a.png", objects.ids[place])
+                    )
+                    assert (outcome["reason"], outcome["step"]) == ("partly covered", "guests")
     assert met >= 5
 
 
@@ -244,7 +246,7 @@ def test_regions_of_many_stay_while_any_part_is_seen() -> None:
     part = {"step": "crop", "mode": "window", "left_px": 68, "width_px": 90, "height_px": 120, "scope": "train"}
     for crowd, left in ((True, 1), (False, 0)):
         scene = Scene(discs("a.png", (40, 40, 30), crowd=crowd))
-        assert len(Renderer(scene, make_pipeline(part, labels={"keep_side_px": 1})).outcome("a.png", 1).objects) == left
+        assert len(Renderer(scene, make_pipeline(part, labels={"keep_side_px": 1})).variant_labels("a.png", 1).objects) == left
 
 
 def test_image_classes_of_composites_are_weighed() -> None:
@@ -255,7 +257,7 @@ def test_image_classes_of_composites_are_weighed() -> None:
     assert sample.objects.attributes[0]["weight"] == 0.3
     quarters, _ = Renderer(scene, make_pipeline({"step": "mosaic", "centre_fraction": 0.5})).render("a.png", 1)
     assert quarters.classes == {"still": 0.25, "windy": 0.75}
-    assert Renderer(scene, make_pipeline({"step": "flip"})).outcome("a.png", 1).classes == {"still": 1.0}
+    assert Renderer(scene, make_pipeline({"step": "flip"})).variant_labels("a.png", 1).classes == {"still": 1.0}
 
 
 def test_crop_then_pad_brings_back_place_but_not_what_was_cut() -> None:
@@ -264,9 +266,9 @@ def test_crop_then_pad_brings_back_place_but_not_what_was_cut() -> None:
         {"step": "crop", "mode": "centre", "fraction": 0.75, "scope": "train"},
         {"step": "pad", "width_px": 160, "height_px": 120},
     ]
-    outcome = Renderer(scene, make_pipeline(*steps)).outcome("a.png", 1)
+    outcome = Renderer(scene, make_pipeline(*steps)).variant_labels("a.png", 1)
     assert outcome.size == SIZE
     assert np.allclose(outcome.objects.boxes[0], [20, 15, 70, 70])
-    assert [fate["step"] for fate in outcome.trace["objects"]["dropped"]] == ["crop"]
+    assert [outcome["step"] for outcome in outcome.trace["objects"]["dropped"]] == ["crop"]
     polygon = shapely.Polygon(outcome.objects.polygons[0][0].outline)
     assert polygon.area == pytest.approx(shapely.Polygon(disc(40, 40, 30)).intersection(shapely.box(20, 15, 140, 105)).area)

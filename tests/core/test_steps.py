@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from varlen.draws import Peers, Stream
+from varlen.draws import PartnerRing, Stream
 from varlen.kernels.exposure import exposed_share
 from varlen.model.effects import Mosaic, Move
 from varlen.model.geometry import Size
@@ -13,7 +13,7 @@ from varlen.steps import CATALOGUE, describe
 from varlen.steps.base import DrawContext, Step
 
 SIZE = st.builds(Size, st.integers(2, 900), st.integers(2, 900))
-PEERS = Peers({key: [key] for key in "abcde"})
+PEERS = PartnerRing({key: [key] for key in "abcde"})
 
 
 def effect(values: dict, size: Size, seed: int) -> Move | Mosaic:

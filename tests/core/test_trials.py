@@ -20,7 +20,8 @@ from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import decode
 from varlen.datasets.summary import channel_statistics
 from varlen.editions.compare import compare
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import SCORES
 from varlen.editions.recreate import recreate
 from varlen.editions.rows import read_rows
@@ -32,7 +33,7 @@ from varlen.pipeline.document import from_json
 
 from tests.conftest import make_pipeline
 
-ORDER = Order(variants=2, image="png")
+ORDER = ExportSpec(variants=2, image="png")
 
 
 def test_two_editions_side_by_side(survey_folder: Path, survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
@@ -65,7 +66,7 @@ def test_two_editions_side_by_side(survey_folder: Path, survey: Dataset, lamp_dr
 
 
 def test_statistics_are_those_of_the_files(survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
-    record = export(survey, from_json(lamp_drift), tmp_path / "out", Order(variants=2, splits=("train",)))
+    record = export(survey, from_json(lamp_drift), tmp_path / "out", ExportSpec(variants=2, splits=("train",)))
     found = record["statistics"]
     assert list(record["counts"]) == ["train"]
     assert record["splits"] == ["train"]
@@ -83,7 +84,7 @@ def test_statistics_are_those_of_the_files(survey: Dataset, lamp_drift: dict, tm
 
 
 def test_variants_of_other_splits_go_through_the_evaluation_line(survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
-    order = Order(variants=1, originals=False, splits=("train", "test"), split_variants={"test": 2, "validation": 0})
+    order = ExportSpec(variants=1, originals=False, splits=("train", "test"), split_variants={"test": 2, "validation": 0})
     record = export(survey, from_json(lamp_drift), tmp_path / "out", order)
     assert {split: count["images"] for split, count in record["counts"].items()} == {"train": 6, "test": 3}
     assert record["split_variants"] == {"test": 2}
@@ -93,10 +94,10 @@ def test_variants_of_other_splits_go_through_the_evaluation_line(survey: Dataset
     assert {step["id"] for row in tests for step in row["trace"]["steps"]} == every
     assert verify(tmp_path / "out") == []
     assert all(recreate(tmp_path / "out", row, survey).identical for row in tests)
-    assert Order(**Order.fields_of(record)) == order
+    assert ExportSpec(**ExportSpec.fields_of(record)) == order
     for wrong in ({"train": 1}, {"test": -1}):
         with pytest.raises(EditionError, match="variants of"):
-            Order(split_variants=wrong)
+            ExportSpec(split_variants=wrong)
 
 
 def test_a_grid_makes_what_is_missing_and_nothing_else(survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
@@ -108,7 +109,7 @@ def test_a_grid_makes_what_is_missing_and_nothing_else(survey: Dataset, lamp_dri
     assert [cell.state for cell in again] == ["there", "there", "made"]
     assert again[2].folder.name == "moths--lamp-drift-2"
     assert [(cell.folder / "edition.json").stat().st_mtime_ns for cell in first] == stamps
-    refused = list(grid([survey], pipelines[:1], tmp_path, Order(variants=3, image="png")))
+    refused = list(grid([survey], pipelines[:1], tmp_path, ExportSpec(variants=3, image="png")))
     assert refused[0].state == "failed"
     assert "its variants differ" in refused[0].message
 
@@ -126,7 +127,7 @@ def test_scores_are_read_as_trainers_write_them(survey: Dataset, lamp_drift: dic
             read_scores(text, "file")
     with pytest.raises(EditionError, match="no edition here"):
         attach(tmp_path, [Score("x", 1.0)])
-    export(survey, from_json(lamp_drift), tmp_path / "out", Order(variants=0))
+    export(survey, from_json(lamp_drift), tmp_path / "out", ExportSpec(variants=0))
     attach(tmp_path / "out", [Score("mAP", 0.4, split="test"), Score("loss", 0.9, 2.0), Score("loss", 1.1, 1.0)])
     attach(tmp_path / "out", [Score("mAP", 0.5, split="test")])
     kept = [(score.name, score.epoch, score.value) for score in scores_of(tmp_path / "out")]

@@ -17,7 +17,8 @@ from django.test import Client
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import decode
 from varlen.demo.variants import write_variant
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.pipeline.document import from_json
 from varlen_server.datasets.library import load
 from varlen_server.datasets.models import Dataset, Image
@@ -217,7 +218,7 @@ def test_other_formats_give_the_same_edition_on_the_server_and_in_the_terminal(
     row = Dataset.objects.get(pk=pk)
     pipeline = from_json({"varlen_pipeline": 1, "seed": 3, "steps": [{"step": "flip", "probability": 1}, {"step": "rotate"}]})
     digests = [
-        export(dataset, pipeline, tmp_path / f"out{n}", Order(variants=1, format=form))["output_digest"]
+        export(dataset, pipeline, tmp_path / f"out{n}", ExportSpec(variants=1, format=form))["output_digest"]
         for n, dataset in enumerate((read_dataset(tmp_path / form), load(pk, row.digest)))
     ]
     assert digests[0] == digests[1]
@@ -226,7 +227,7 @@ def test_other_formats_give_the_same_edition_on_the_server_and_in_the_terminal(
 def test_a_tile_is_the_exported_picture(client: Client, moths: Any, lamp_drift: dict, survey_folder: Path, tmp_path: Path) -> None:
     """Labels, draws and pixel digest of every tile against the edition the terminal writes."""
     out = tmp_path / "edition"
-    export(read_dataset(survey_folder), from_json(lamp_drift), out, Order(variants=2, image="png"))
+    export(read_dataset(survey_folder), from_json(lamp_drift), out, ExportSpec(variants=2, image="png"))
     rows = {(row["source"], row["variant"]): row for row in map(json.loads, (out / "rows.jsonl").read_text().splitlines())}
     images = client.get(f"/api/datasets/{moths.pk}/rows?count=6").json()
     wish = {"dataset": moths.pk, "document": lamp_drift, "images": [image["id"] for image in images], "variants": 2}
@@ -309,7 +310,7 @@ def test_the_same_edition_from_the_queue_and_from_the_terminal(
     async_to_sync(work)()
     made = client.get(f"/api/editions/{answer.json()['id']}").json()
     assert (made["state"], made["done"]) == ("done", 20), made["message"]
-    terminal = export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "same", Order(variants=2, image="webp", quality=80))
+    terminal = export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "same", ExportSpec(variants=2, image="webp", quality=80))
     assert made["output_digest"] == terminal["output_digest"]
     download = b"".join(client.get(f"/api/editions/{made['id']}/download").streaming_content)
     with zipfile.ZipFile(io.BytesIO(download)) as archive:

@@ -15,7 +15,8 @@ from urllib.request import Request, urlopen
 
 import psutil
 from varlen.datasets.formats import read_dataset
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.verify import verify
 from varlen.pipeline.document import from_json
 
@@ -56,7 +57,7 @@ class Running:
 
 def test_everything_is_killed_and_started_again_and_the_export_goes_on(survey_folder: Path, lamp_drift: dict[str, Any], tmp_path: Path) -> None:
     order = {"variants": 50, "originals": False}
-    expected = export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "whole", Order(**order), workers=2)  # type: ignore[arg-type]
+    expected = export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "whole", ExportSpec(**order), workers=2)  # type: ignore[arg-type]
     state = PROJECT / ".varlen" / "crash-test"
     shutil.rmtree(state, ignore_errors=True)
     shutil.copytree(survey_folder, state / "demo" / "night-moth-survey")

@@ -11,7 +11,8 @@ import pytest
 from asgiref.sync import async_to_sync
 from procrastinate.contrib.django import app
 from varlen.datasets.formats import read_dataset
-from varlen.editions.export import Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.pipeline.document import from_json
 from varlen_server.editions.found import take_in_folders, take_up_lost
 from varlen_server.editions.models import Edition
@@ -30,7 +31,7 @@ def edition(moths: Any, lamp_drift: dict[str, Any]) -> Edition:
 
 @pytest.fixture
 def expected(survey_folder: Path, lamp_drift: dict[str, Any], tmp_path: Path) -> str:
-    return str(export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "terminal", Order(variants=2))["output_digest"])
+    return str(export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "terminal", ExportSpec(variants=2))["output_digest"])
 
 
 def work() -> None:

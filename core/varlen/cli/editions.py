@@ -45,22 +45,22 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[
            leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="go on without images that can't be made, and record them")] = False,
            read_as: FromOption = None, as_json: JsonOption = False) -> None:  # fmt: skip
     """Write an edition: the augmented dataset with a record of how every image was made."""
-    from varlen.editions.chunks import ImageTrouble
-    from varlen.editions.export import Order
+    from varlen.editions.chunks import ImageFailed
     from varlen.editions.export import export as write_edition
+    from varlen.editions.export_spec import ExportSpec
     from varlen.pipeline.document import read
 
     chosen = read(pipeline)
     found = read_dataset_at(dataset, read_as)
-    order = Order(variants, originals, form, image, quality, _splits(splits, found.splits()),  # type: ignore[arg-type]
+    spec = ExportSpec(variants, originals, form, image, quality, _splits(splits, found.splits()),  # type: ignore[arg-type]
                   _split_variants(split_variants, found.splits()))  # fmt: skip
-    total = sum(order.counts(found.images_by_split()).values())
+    total = sum(spec.counts(found.images_by_split()).values())
     try:
         with progress_bar("writing", total) as done:
-            record = write_edition(found, chosen if seed is None else chosen.with_seed(seed), out, order,
+            record = write_edition(found, chosen if seed is None else chosen.with_seed(seed), out, spec,
                                    workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out,
                                    progress=lambda count, _: done(count))  # fmt: skip
-    except ImageTrouble as error:
+    except ImageFailed as error:
         raise VarlenError(f"{error} (what was written is kept: mend it and go on with --resume, or add --leave-out-broken)") from None
     if as_json:
         print(json.dumps(record, ensure_ascii=False))
@@ -233,14 +233,14 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
          scheduler: Annotated[str, typer.Option("--scheduler", metavar="ADDRESS")] = "",
          as_json: JsonOption = False) -> None:  # fmt: skip
     """Every pipeline on every dataset; editions that are there already are kept."""
-    from varlen.editions.export_spec import Order
+    from varlen.editions.export_spec import ExportSpec
     from varlen.editions.trials import grid as run
     from varlen.pipeline.document import read
 
-    order = Order(variants, originals, form, image, quality)  # type: ignore[arg-type]
+    spec = ExportSpec(variants, originals, form, image, quality)  # type: ignore[arg-type]
     chosen = [read(path) for path in pipelines]
     found = [read_dataset_at(path, None) for path in datasets]
-    totals = [sum(order.counts(dataset.images_by_split()).values()) for dataset in found]
+    totals = [sum(spec.counts(dataset.images_by_split()).values()) for dataset in found]
     cells, before, current, size = [], 0, "", 0
     with progress_bar("writing", sum(totals) * len(chosen)) as done:
 
@@ -250,7 +250,7 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
                 before, current, size = before + size, cell, total
             done(before + written)
 
-        for cell in run(found, chosen, out, order, workers=workers, scheduler=scheduler, progress=told):
+        for cell in run(found, chosen, out, spec, workers=workers, scheduler=scheduler, progress=told):
             cells.append(cell)
             if not as_json:
                 print(f"{cell.state:<7} {cell.folder.name}  {cell.message or cell.output_digest}")

@@ -122,16 +122,16 @@ def inspect(dataset: DatasetArgument, form: FromOption = None,
 
 
 def _findings(path: Path, form: str | None, fail_on: str | None, as_json: bool) -> None:
-    from varlen.datasets.findings import SEVERITIES, look
+    from varlen.datasets.findings import SEVERITIES, check_dataset
     from varlen.datasets.formats import read_dataset
-    from varlen.errors import Trouble
+    from varlen.errors import ReadProblems
 
     if fail_on not in (None, *SEVERITIES):
         raise VarlenError(f"--fail-on: expected {', '.join(SEVERITIES)}, not {fail_on!r}")
-    trouble = Trouble(strict=False)
-    dataset = read_dataset(path, form, trouble)
+    problems = ReadProblems(strict=False)
+    dataset = read_dataset(path, form, problems)
     with progress_bar("looking", len(dataset.entries)) as done:
-        found = look(dataset, trouble, counter(done))
+        found = check_dataset(dataset, problems, counter(done))
     if as_json:
         print(json.dumps([finding.to_json() for finding in found], indent=1, ensure_ascii=False))
     for finding in [] if as_json else found:
@@ -194,7 +194,7 @@ def sheet(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[P
           form: FromOption = None) -> None:  # fmt: skip
     """A contact sheet as a picture: originals and variants with their labels drawn."""
     from varlen.datasets.image_files import encode
-    from varlen.datasets.summary import spread
+    from varlen.datasets.summary import evenly_spaced
     from varlen.pipeline.document import read
     from varlen.render.contact_sheet import contact_sheet
     from varlen.render.renderer import Renderer
@@ -203,7 +203,7 @@ def sheet(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[P
     found = read_dataset_at(dataset, form)
     renderer = Renderer(found, chosen if seed is None else chosen.with_seed(seed))
     keys = found.by_split().get("train") or list(found.entries)
-    images = spread(keys, rows)
+    images = evenly_spaced(keys, rows)
     picture = contact_sheet(renderer, images, variants, tile)
     write_file(out, encode(picture, "png"))
     print(f"{out}: {len(images)} images × (original + {variants} variants), {picture.shape[1]}×{picture.shape[0]} px")

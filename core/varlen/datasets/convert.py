@@ -10,7 +10,7 @@ from pathlib import Path, PurePosixPath
 from varlen.atomic_files import claim
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
-from varlen.datasets.formats.base import FileNames, Labels, Writer
+from varlen.datasets.formats.base import FileNames, ImageLabels, Writer
 from varlen.datasets.image_files import SUFFIX, is_upright
 from varlen.errors import EditionError
 
@@ -40,7 +40,7 @@ def convert(dataset: Dataset, out: Path, form: str, progress: Callable[[], None]
     part.mkdir()
     writer = WRITERS[form](dataset)
     try:
-        writer.finish(part, dataset.splits(), _pictures(dataset, writer, part, progress))
+        writer.write_label_files(part, dataset.splits(), _pictures(dataset, writer, part, progress))
         if out.exists():
             out.rmdir()
         part.rename(out)
@@ -55,10 +55,10 @@ def _pictures(dataset: Dataset, writer: Writer, part: Path, progress: Callable[[
     names = FileNames(dataset)
     for key, entry in dataset.entries.items():
         label_map = dataset.label_map(key) if writer.label_maps else None
-        labels = Labels(entry.size, entry.objects, dict.fromkeys(entry.classes, 1.0), label_map, entry.extra)
+        labels = ImageLabels(entry.size, entry.objects, dict.fromkeys(entry.classes, 1.0), label_map, entry.extra)
         data, suffix = _file(dataset, writer, key)
         file = writer.picture_path(entry.split, names[key], suffix, labels)
-        described = writer.describe(file, labels)
+        described = writer.encode_labels(file, labels)
         for path, content in {file: data, **described.files}.items():
             (part / path).parent.mkdir(parents=True, exist_ok=True)
             (part / path).write_bytes(content)

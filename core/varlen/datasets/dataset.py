@@ -18,7 +18,7 @@ from varlen.datasets.image_files import decode, decode_levels
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import Files
 from varlen.datasets.splits import in_order
-from varlen.draws import Peers
+from varlen.draws import PartnerRing
 from varlen.errors import DatasetError
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
@@ -39,7 +39,7 @@ class Dataset:
         self.origin = ""  # where it was read from, when that is a place on this machine
         self.format = ""  # and in which form
         self._digests = Digests(self.entries, digests or {})
-        self._peers: dict[tuple[str, bool], Peers] = {}
+        self._peers: dict[tuple[str, bool], PartnerRing] = {}
 
     @cached_property
     def swap(self) -> NDArray[np.int64]:
@@ -54,14 +54,14 @@ class Dataset:
         """The labels of an image."""
         return self.entries[key].objects
 
-    def peers_of(self, split: str, by_group: bool = False) -> Peers:
+    def peers_of(self, split: str, by_group: bool = False) -> PartnerRing:
         """The ring of images, or of groups of images, that partners are drawn from."""
         if (split, by_group) not in self._peers:
             keys = self.by_split().get(split, [])
             groups: dict[str, list[str]] = {}
             for key in keys if by_group else ():
                 groups.setdefault(self.draw_key(key, by_group), []).append(key)
-            self._peers[split, by_group] = Peers(groups) if by_group else Peers.alone(keys)
+            self._peers[split, by_group] = PartnerRing(groups) if by_group else PartnerRing.alone(keys)
         return self._peers[split, by_group]
 
     def draw_key(self, key: str, by_group: bool) -> str:
@@ -73,7 +73,7 @@ class Dataset:
         path = self.entries[key].label_map
         if not path:
             return None
-        return fitting(decode_levels(self.files.read(path), path), path, self.entries[key].size)
+        return check_map_size(decode_levels(self.files.read(path), path), path, self.entries[key].size)
 
     def splits(self) -> list[str]:
         """The splits that have images, in their usual order."""
@@ -138,7 +138,7 @@ class Dataset:
         return "" if levels is None else map_digest(levels)
 
 
-def fitting(levels: NDArray[np.uint8], path: str, size: Size) -> NDArray[np.uint8]:
+def check_map_size(levels: NDArray[np.uint8], path: str, size: Size) -> NDArray[np.uint8]:
     """A label map's levels, (H, W). Raises `DatasetError` naming its file when its picture has another size."""
     if levels.shape != (size.height, size.width):
         raise DatasetError(f"{path}: the label map is {levels.shape[1]}×{levels.shape[0]} px, its picture {size.width}×{size.height} px")

@@ -41,7 +41,7 @@ class Edit:
             raise DatasetError(f"edit: {self.value!r} is not a split; known are {', '.join(SPLITS)}")
 
 
-def edited(entry: Entry, edits: Iterable[Edit]) -> Entry | None:
+def apply_edits(entry: Entry, edits: Iterable[Edit]) -> Entry | None:
     """An image after edits; None when it is left out."""
     for edit in edits:
         match edit.kind:

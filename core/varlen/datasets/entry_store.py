@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.datasets.packed_strings import Chosen, Keys
+from varlen.datasets.packed_strings import PackedStrings, SelectedStrings
 
 if TYPE_CHECKING:
     from varlen.datasets.entry import Entry
@@ -45,7 +45,7 @@ def entries_of(entries: Iterable[Entry]) -> Mapping[str, Entry]:
 class StoredEntries(Mapping[str, "Entry"]):
     """Images in a file, unpickled when asked for. The file goes when the object that wrote it goes."""
 
-    def __init__(self, path: Path, keys: Keys, places: array[int], splits: list[str], split_of: NDArray[np.int16]) -> None:
+    def __init__(self, path: Path, keys: PackedStrings, places: array[int], splits: list[str], split_of: NDArray[np.int16]) -> None:
         """keys: sorted; places: where each key's image begins and ends, in bytes, two by two; splits, split_of: each key's split."""
         self.path, self._keys, self._places, self._splits, self._split_of = path, keys, places, splits, split_of
         self._open()
@@ -54,7 +54,7 @@ class StoredEntries(Mapping[str, "Entry"]):
     def write(cls, entries: Iterable[Entry]) -> StoredEntries:
         """Put images into a temporary file; of two with one key the later counts."""
         with tempfile.NamedTemporaryFile(prefix="varlen-entries-", delete=False) as out:
-            keys, ends, split_of = Keys(), array("Q", [0]), array("h")
+            keys, ends, split_of = PackedStrings(), array("Q", [0]), array("h")
             splits: dict[str, int] = {}
             for entry in entries:
                 data = pickle.dumps(entry, pickle.HIGHEST_PROTOCOL)
@@ -127,4 +127,4 @@ class StoredEntries(Mapping[str, "Entry"]):
     def by_split(self) -> dict[str, Sequence[str]]:
         """The keys of every split, in order."""
         places = {split: np.flatnonzero(self._split_of == number).astype(np.int32) for number, split in enumerate(self._splits)}
-        return {split: Chosen(self._keys, found) for split, found in places.items() if len(found)}
+        return {split: SelectedStrings(self._keys, found) for split, found in places.items() if len(found)}

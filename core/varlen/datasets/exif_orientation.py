@@ -36,37 +36,37 @@ _RASTERS: dict[int, Callable[[NDArray[np.uint8]], NDArray[np.uint8]]] = {
 }
 
 
-def turned_points(points: NDArray[np.float64], orientation: int, size: Size) -> NDArray[np.float64]:
+def upright_points(points: NDArray[np.float64], orientation: int, size: Size) -> NDArray[np.float64]:
     """Points (…, 2) of the stored picture in the upright one."""
     if orientation == 1:
         return points
     return np.stack(_POINTS[orientation](points[..., 0], points[..., 1], size.width, size.height), axis=-1)
 
 
-def turned_raster(levels: NDArray[np.uint8], orientation: int) -> NDArray[np.uint8]:
+def upright_raster(levels: NDArray[np.uint8], orientation: int) -> NDArray[np.uint8]:
     """Stored levels (H, W), upright."""
     return levels if orientation == 1 else np.ascontiguousarray(_RASTERS[orientation](levels))
 
 
-def turned(entry: Entry, orientation: int) -> Entry:
+def upright_entry(entry: Entry, orientation: int) -> Entry:
     """An image whose labels lie on the stored pixels, with labels that lie on the upright ones."""
     if orientation == 1:
         return entry
     objects, size = entry.objects, entry.size
-    corners = turned_points(objects.boxes.reshape(-1, 2, 2), orientation, size)
+    corners = upright_points(objects.boxes.reshape(-1, 2, 2), orientation, size)
     keypoints = objects.keypoints.copy()
-    keypoints[..., :2] = np.where(keypoints[..., 2:] > 0, turned_points(keypoints[..., :2], orientation, size), 0.0)
+    keypoints[..., :2] = np.where(keypoints[..., 2:] > 0, upright_points(keypoints[..., :2], orientation, size), 0.0)
     objects = objects.replace(
         boxes=np.concatenate([corners.min(axis=1), corners.max(axis=1)], axis=1),
-        outlines=objects.outlines.with_points(turned_points(objects.outlines.points, orientation, size)),
-        masks=tuple(mask and _turned_mask(mask, orientation, size) for mask in objects.masks),
+        outlines=objects.outlines.with_points(upright_points(objects.outlines.points, orientation, size)),
+        masks=tuple(mask and _upright_mask(mask, orientation, size) for mask in objects.masks),
         keypoints=keypoints,
     )
     return replace(entry, objects=objects, size=Size(size.height, size.width) if orientation >= 5 else size)
 
 
-def _turned_mask(mask: Mask, orientation: int, size: Size) -> Mask:
+def _upright_mask(mask: Mask, orientation: int, size: Size) -> Mask:
     height, width = mask.pixels.shape
     frame = np.array([[mask.left, mask.top], [mask.left + width, mask.top + height]], np.float64)
-    left, top = turned_points(frame, orientation, size).min(axis=0)
-    return Mask(int(left), int(top), turned_raster(mask.pixels, orientation))
+    left, top = upright_points(frame, orientation, size).min(axis=0)
+    return Mask(int(left), int(top), upright_raster(mask.pixels, orientation))

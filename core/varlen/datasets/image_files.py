@@ -44,7 +44,7 @@ def _check_claim(image: Image.Image, name: str) -> None:
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class ImageHeader:
     """What a picture file's header says. width, height: as stored, px; orientation: EXIF's, 1 to 8; bits: of a channel."""
 
     format: str
@@ -65,7 +65,7 @@ class Facts:
         return asdict(self)
 
 
-def facts_of(data: bytes, name: str) -> Facts | None:
+def read_header(data: bytes, name: str) -> ImageHeader | None:
     """What the header says; None where it can't be read. Raises `ImageError` when it claims too much."""
     try:
         image = Image.open(io.BytesIO(data), formats=_FORMATS)
@@ -74,10 +74,10 @@ def facts_of(data: bytes, name: str) -> Facts | None:
     _check_claim(image, name)
     orientation = int(image.getexif().get(_ORIENTATION, 1))
     bits = 1 if image.mode == "1" else 16 if image.mode.startswith("I") else 32 if image.mode == "F" else 8
-    return Facts(str(image.format), image.mode, image.width, image.height, orientation if 1 <= orientation <= 8 else 1, bits, len(data))
+    return ImageHeader(str(image.format), image.mode, image.width, image.height, orientation if 1 <= orientation <= 8 else 1, bits, len(data))
 
 
-def exif_of(data: bytes) -> list[dict[str, str]]:
+def readable_exif(data: bytes) -> list[dict[str, str]]:
     """The EXIF tags that people can read, by name; at most 60, each at most 80 characters long."""
     try:
         tags = Image.open(io.BytesIO(data), formats=_FORMATS).getexif()
@@ -88,7 +88,7 @@ def exif_of(data: bytes) -> list[dict[str, str]]:
     return [{"name": name, "value": str(value)[:80]} for name, value in islice(named, 60) if name not in ("ExifOffset", "MakerNote")]
 
 
-def ends_well(data: bytes, facts: Facts) -> bool:
+def has_end_marker(data: bytes, facts: ImageHeader) -> bool:
     """Whether a JPEG or PNG has its end mark; quick, so a picture without one is to be decoded before it is called damaged."""
     if facts.format == "JPEG":
         return data.rfind(b"\xff\xd9", -65536) >= 0

@@ -17,7 +17,7 @@ LONGEST_PATTERN = 200
 
 
 @dataclass(frozen=True, slots=True)
-class Choices:
+class ImportOptions:
     """How a dataset is to be read.
 
     form: the format, "" to recognise it; exif: whether the labels of a picture with an EXIF orientation
@@ -46,7 +46,7 @@ class Choices:
             raise DatasetError(f"choices: groups are told from 'folder', 'field:NAME' or 'name:PATTERN', not {self.groups!r}")
 
     @classmethod
-    def from_json(cls, values: Mapping[str, Any]) -> Choices:
+    def from_json(cls, values: Mapping[str, Any]) -> ImportOptions:
         """From plain values, in which pairs may be lists. Raises `DatasetError`."""
         shares, classes = values.get("shares", (0.1, 0.1)), values.get("classes", ())
         return cls(**{**values, "shares": tuple(shares), "classes": tuple((old, new) for old, new in classes)})

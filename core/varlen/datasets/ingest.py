@@ -14,47 +14,47 @@ from typing import Generic, TypeVar
 
 from PIL import Image
 
-from varlen.datasets.dataset import fitting
+from varlen.datasets.dataset import check_map_size
 from varlen.datasets.digests import content_digest, map_digest
 from varlen.datasets.entry import Entry
-from varlen.datasets.exif_orientation import turned, turned_raster
+from varlen.datasets.exif_orientation import upright_entry, upright_raster
 from varlen.datasets.findings import size_disagrees
-from varlen.datasets.findings.label_checks import LabelLook
-from varlen.datasets.formats.base import Listed, ReadsLabels
-from varlen.datasets.image_files import Facts, decode, decode_levels, ends_well, facts_of
-from varlen.datasets.import_options import Choices
+from varlen.datasets.findings.label_checks import LabelChecks
+from varlen.datasets.formats.base import ListedImage, ReadsLabels
+from varlen.datasets.image_files import ImageHeader, decode, decode_levels, has_end_marker, read_header
+from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.sources import SourceFiles
-from varlen.errors import DatasetError, Trouble
+from varlen.errors import DatasetError, ReadProblems
 
 T = TypeVar("T")
 
-Keep = Callable[[str, bytes], None]
+StoreFile = Callable[[str, bytes], None]
 """Stores a file under its SHA-256, in hex."""
 
 
 @dataclass(frozen=True, slots=True)
-class Brought:
+class IngestedImage:
     """One image that was brought in. digest: its `content_digest`; map_sha256: of its label map's file, "" for none."""
 
     entry: Entry
     sha256: str
     map_sha256: str
     digest: str
-    facts: Facts
+    facts: ImageHeader
 
 
 @dataclass(slots=True)
-class Batch(Generic[T]):
+class IngestedBatch(Generic[T]):
     """A few images brought in. count: how many were listed; taken: those that can be used, as their keeper wants them."""
 
     count: int
-    look: LabelLook
-    trouble: Trouble = field(default_factory=lambda: Trouble(strict=False))
+    checks: LabelChecks
+    problems: ReadProblems = field(default_factory=lambda: ReadProblems(strict=False))
     taken: list[T] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
-class Bringer(Generic[T]):
+class Ingester(Generic[T]):
     """How images are brought in.
 
     found: the classes of the files, `classes` as they were chosen; keep: stores files; taken: what is wanted of each image.
@@ -65,58 +65,58 @@ class Bringer(Generic[T]):
     found: tuple[str, ...]
     classes: tuple[str, ...]
     keypoints: tuple[str, ...]
-    choices: Choices
-    keep: Keep
-    taken: Callable[[Brought], T]
+    options: ImportOptions
+    store_file: StoreFile
+    taken: Callable[[IngestedImage], T]
 
-    def bring(self, images: Sequence[tuple[Listed, str | None]]) -> Batch[T]:
+    def ingest(self, images: Sequence[tuple[ListedImage, str | None]]) -> IngestedBatch[T]:
         """Images with the split each was given, None for the one it has."""
-        batch: Batch[T] = Batch(len(images), LabelLook(self.classes, self.keypoints))
+        batch: IngestedBatch[T] = IngestedBatch(len(images), LabelChecks(self.classes, self.keypoints))
         for image, split in images:
-            entry = self.choices.with_classes(self.read(image, batch.trouble), self.found)
-            entry = replace(entry, split=split or entry.split, group=self.choices.group_of(entry))
-            brought = self._one(entry, batch.look)
-            if brought is not None:
-                batch.taken.append(self.taken(brought))
+            entry = self.options.with_classes(self.read(image, batch.problems), self.found)
+            entry = replace(entry, split=split or entry.split, group=self.options.group_of(entry))
+            ingested = self._one(entry, batch.checks)
+            if ingested is not None:
+                batch.taken.append(self.taken(ingested))
         return batch
 
-    def _one(self, entry: Entry, look: LabelLook) -> Brought | None:
+    def _one(self, entry: Entry, checks: LabelChecks) -> IngestedImage | None:
         """An image with its file; None, and a note of why, where it can't be used."""
-        key, notes = entry.key, look.notes
+        key, notes = entry.key, checks.notes
         try:
             data = self.files.read(key)
-            facts = facts_of(data, key)
+            facts = read_header(data, key)
         except DatasetError as error:
             notes.add("missing-file", str(error), key)
             return None
-        if facts is None or not ends_well(data, facts):
+        if facts is None or not has_end_marker(data, facts):
             try:
                 decode(data, key)
             except DatasetError as error:
-                look.labels(entry)
+                checks.labels(entry)
                 notes.add("damaged-file", str(error), key)
                 return None
         assert facts is not None  # a picture that decodes has a header
-        turn = facts.orientation if self.choices.exif == "stored" else 1
-        entry = turned(entry, turn)
-        look.labels(entry)
-        look.header(key, facts)
+        turn = facts.orientation if self.options.exif == "stored" else 1
+        entry = upright_entry(entry, turn)
+        checks.labels(entry)
+        checks.header(key, facts)
         if entry.size != facts.upright:
             notes.add("size-disagrees", size_disagrees(key, tuple(facts.upright), tuple(entry.size)), key)
             return None
         sha256 = hashlib.sha256(data).hexdigest()
         map_sha256, levels_digest = self._label_map(entry, turn) if entry.label_map else ("", "")
-        look.image(key, entry.split, sha256)
-        self.keep(sha256, data)
-        return Brought(entry, sha256, map_sha256, content_digest(entry, self.classes, sha256, levels_digest), facts)
+        checks.image(key, entry.split, sha256)
+        self.store_file(sha256, data)
+        return IngestedImage(entry, sha256, map_sha256, content_digest(entry, self.classes, sha256, levels_digest), facts)
 
     def _label_map(self, entry: Entry, turn: int) -> tuple[str, str]:
         data = self.files.read(entry.label_map)
-        levels = fitting(turned_raster(decode_levels(data, entry.label_map), turn), entry.label_map, entry.size)
+        levels = check_map_size(upright_raster(decode_levels(data, entry.label_map), turn), entry.label_map, entry.size)
         if turn != 1:
             buffer = io.BytesIO()
             Image.fromarray(levels).save(buffer, "PNG")
             data = buffer.getvalue()
         digest = hashlib.sha256(data).hexdigest()
-        self.keep(digest, data)
+        self.store_file(digest, data)
         return digest, map_digest(levels)

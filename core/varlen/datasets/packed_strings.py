@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 SHORT = 200
 
 
-class Texts(Sequence[str]):
+class PackedTexts(Sequence[str]):
     """Texts that are decoded when asked for; a subclass says how many there are, and each by its place."""
 
     def _text(self, place: int) -> str:
@@ -34,7 +34,7 @@ class Texts(Sequence[str]):
         return map(self._text, range(len(self)))
 
 
-class Keys(Texts):
+class PackedStrings(PackedTexts):
     """Texts side by side in UTF-8."""
 
     def __init__(self, texts: Iterable[str] = ()) -> None:
@@ -61,9 +61,9 @@ class Keys(Texts):
         raw = bytes(self._bytes)
         return np.argsort(np.array([raw[a:b] for a, b in zip(self._ends, self._ends[1:], strict=False)]), kind="stable")
 
-    def taken(self, places: Iterable[int]) -> Keys:
+    def taken(self, places: Iterable[int]) -> PackedStrings:
         """Those at `places`, in that order."""
-        return Keys(map(self._text, places))
+        return PackedStrings(map(self._text, places))
 
     def find(self, text: str) -> int:
         """The place of a text among sorted ones, -1 where it is not there."""
@@ -78,10 +78,10 @@ class Keys(Texts):
         return low if low < len(self) and raw[ends[low] : ends[low + 1]] == wanted else -1
 
 
-class Chosen(Texts):
+class SelectedStrings(PackedTexts):
     """Some of many texts, by their places."""
 
-    def __init__(self, keys: Keys, places: NDArray[np.int32]) -> None:
+    def __init__(self, keys: PackedStrings, places: NDArray[np.int32]) -> None:
         self._keys, self._places = keys, places
 
     def __len__(self) -> int:

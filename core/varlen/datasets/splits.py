@@ -55,6 +55,6 @@ def split_from_path(path: str) -> str | None:
     return None
 
 
-def drawn_splits(strata: dict[str, list[str]]) -> dict[str, str]:
+def default_splits(strata: dict[str, list[str]]) -> dict[str, str]:
     """A split for each image where the files name none: a tenth of each class for validation, and another for test."""
     return draw_splits(strata, {}, (0.1, 0.1), 0)

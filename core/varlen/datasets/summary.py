@@ -73,7 +73,7 @@ def mean_and_deviation(levels: NDArray[np.int64]) -> tuple[list[float], list[flo
     return np.round(mean, 3).tolist(), np.round(deviation, 3).tolist()
 
 
-def spread(keys: Sequence[T], count: int) -> list[T]:
+def evenly_spaced(keys: Sequence[T], count: int) -> list[T]:
     """`count` of the keys, evenly spread."""
     if count >= len(keys):
         return list(keys)

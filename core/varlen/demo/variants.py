@@ -13,7 +13,7 @@ from PIL import Image
 from varlen.datasets.convert import convert
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
-from varlen.datasets.formats.base import painted
+from varlen.datasets.formats.base import paint_objects
 from varlen.datasets.formats.voc import indexed_png
 from varlen.datasets.image_files import encode
 
@@ -59,7 +59,7 @@ def _write_label_maps(dataset: Dataset, folder: Path) -> None:
     """Background, moth and lamp glare, pixel by pixel."""
     for key, entry in dataset.entries.items():
         objects = entry.objects
-        levels = painted(objects, entry.size, [1] * len(objects))
+        levels = paint_objects(objects, entry.size, [1] * len(objects))
         glare = dataset.pixels(key).min(axis=2) >= GLARE
         levels[(levels == 0) & glare] = 2
         (folder / key).parent.mkdir(parents=True, exist_ok=True)

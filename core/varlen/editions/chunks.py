@@ -23,14 +23,14 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.digests import labels_digest
 from varlen.datasets.entry_store import StoredEntries
 from varlen.datasets.formats import WRITERS
-from varlen.datasets.formats.base import Described, FileNames, Labels
+from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels
 from varlen.datasets.summary import box_sides
-from varlen.editions.export_spec import Order
+from varlen.editions.export_spec import ExportSpec
 from varlen.errors import EditionError, VarlenError
 from varlen.pipeline.document import Pipeline, from_json
 from varlen.pipeline.plan import Plan
 from varlen.render.picture_cache import PictureCache
-from varlen.render.renderer import Outcome, Renderer
+from varlen.render.renderer import Renderer, VariantLabels
 
 #: Images a chunk.
 CHUNK = 8
@@ -43,7 +43,7 @@ JOB = "job.pickle"
 ENTRIES = "entries.pickles"
 
 
-class ImageTrouble(EditionError):
+class ImageFailed(EditionError):
     """One image can't be made; what was done of the edition stays, to go on with."""
 
 
@@ -61,7 +61,7 @@ class LeftOut:
 
 
 @dataclass(frozen=True, slots=True)
-class Record:
+class WrittenRow:
     """One written image on its way from a worker to the edition: what is counted, and lines ready to be put together.
 
     classes: objects per class; fates: objects whole, clipped, dropped; sides: boxes by `side_bins`.
@@ -72,7 +72,7 @@ class Record:
     pixel_digest: str
     label_files: dict[str, str]
     classes: list[int]
-    fates: list[int]
+    outcomes: list[int]
     sides: list[int]
     blank: float
     row: bytes
@@ -81,21 +81,21 @@ class Record:
 
     def to_bytes(self) -> bytes:
         """A line that says how many labels follow, the row, the image, the labels."""
-        head = orjson.dumps([self.split, self.file, self.pixel_digest, self.label_files, self.classes, self.fates, self.sides, self.blank,
+        head = orjson.dumps([self.split, self.file, self.pixel_digest, self.label_files, self.classes, self.outcomes, self.sides, self.blank,
                              len(self.labels)])  # fmt: skip
         return b"\n".join([head, self.row, self.image, *self.labels, b""])
 
 
-def read_chunk(lines: BinaryIO) -> Iterator[Record | LeftOut]:
+def read_chunk(lines: BinaryIO) -> Iterator[WrittenRow | LeftOut]:
     """What one chunk's file holds."""
     for line in lines:
         head = orjson.loads(line)
         if isinstance(head, dict):
             yield LeftOut(*head["left_out"])
             continue
-        split, file, digest, label_files, classes, fates, sides, blank, count = head
+        split, file, digest, label_files, classes, outcomes, sides, blank, count = head
         row, image, *labels = [next(lines).rstrip(b"\n") for _ in range(2 + count)]
-        yield Record(split, file, digest, label_files, classes, fates, sides, blank, row, image, labels)
+        yield WrittenRow(split, file, digest, label_files, classes, outcomes, sides, blank, row, image, labels)
 
 
 def chunk_file(part: Path, number: int) -> Path:
@@ -113,11 +113,11 @@ def side_bins(sides: np.ndarray[tuple[int], np.dtype[np.float64]]) -> list[int]:
 class ChunkWriter:
     """Makes and writes the variants of a few images at a time; one in every worker."""
 
-    def __init__(self, dataset: Dataset, pipeline: Pipeline, order: Order, part: Path) -> None:
-        self.dataset, self.order, self.part = dataset, order, part
+    def __init__(self, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, part: Path) -> None:
+        self.dataset, self.spec, self.part = dataset, spec, part
         self.renderer = Renderer(dataset, pipeline, PictureCache(CACHE_BYTES))
         self.names = FileNames(dataset)
-        self.writer = WRITERS[order.format](dataset)
+        self.writer = WRITERS[spec.format](dataset)
         self._folders: set[Path] = set()
         self._digested = ("", "")
 
@@ -127,8 +127,8 @@ class ChunkWriter:
         All labels first, then all pixels: each kind of work finds its own data in the processor's
         caches. leave_out: go on without what can't be made, else raise `ImageTrouble`.
         """
-        lines: list[Record | LeftOut] = []
-        wanted = [(key, variant) for key in keys for variant in self.order.variants_for(self.dataset.entries[key].split)]
+        lines: list[WrittenRow | LeftOut] = []
+        wanted = [(key, variant) for key in keys for variant in self.spec.variants_for(self.dataset.entries[key].split)]
         for place in range(0, len(wanted), 32):
             planned = [self._tried(self._planned, leave_out, *each) for each in wanted[place : place + 32]]
             lines += [each if isinstance(each, LeftOut) else self._tried(self._written, leave_out, *each) for each in planned]
@@ -141,22 +141,22 @@ class ChunkWriter:
         except VarlenError as error:
             if leave_out:
                 return LeftOut(key, variant, str(error))
-            raise ImageTrouble(f"{key}, variant {variant}: {error}") from None
+            raise ImageFailed(f"{key}, variant {variant}: {error}") from None
 
-    def _planned(self, key: str, variant: int) -> tuple[str, int, Plan, Outcome, str, Described]:
+    def _planned(self, key: str, variant: int) -> tuple[str, int, Plan, VariantLabels, str, EncodedLabels]:
         entry = self.dataset.entries[key]
         plan = self.renderer.plan(key, variant)
-        outcome = self.renderer.outcome(key, variant, plan)
+        outcome = self.renderer.variant_labels(key, variant, plan)
         label_map = self.renderer.label_map(plan) if self.writer.label_maps else None
-        labels = Labels(outcome.size, outcome.objects, outcome.classes, label_map, entry.extra)
-        suffix = self.writer.suffix_for(self.order.image)
+        labels = ImageLabels(outcome.size, outcome.objects, outcome.classes, label_map, entry.extra)
+        suffix = self.writer.suffix_for(self.spec.image)
         file = self.writer.picture_path(entry.split, f"{self.names[key]}_v{variant}", suffix, labels)
-        return key, variant, plan, outcome, file, self.writer.describe(file, labels)
+        return key, variant, plan, outcome, file, self.writer.encode_labels(file, labels)
 
-    def _written(self, key: str, variant: int, plan: Plan, outcome: Outcome, file: str, described: Described) -> Record:
+    def _written(self, key: str, variant: int, plan: Plan, outcome: VariantLabels, file: str, described: EncodedLabels) -> WrittenRow:
         entry, trace = self.dataset.entries[key], outcome.trace
-        pixels = self.renderer.complete(plan, outcome)
-        data = self.writer.picture(pixels, self.order.image, self.order.quality)
+        pixels = self.renderer.render_pixels(plan, outcome)
+        data = self.writer.picture(pixels, self.spec.image, self.spec.quality)
         self._save(file, data)
         for path, content in described.files.items():
             self._save(path, content)
@@ -177,9 +177,9 @@ class ChunkWriter:
         if label_files:
             row["label_files"] = label_files
         found = trace["objects"]
-        fates = [found["kept"], found["clipped"], len(found["dropped"])]
+        outcomes = [found["kept"], found["clipped"], len(found["dropped"])]
         sides = side_bins(box_sides(outcome.objects.boxes))
-        return Record(entry.split, file, trace["pixel_digest"], label_files, classes, fates, sides, trace["blank_share"],
+        return WrittenRow(entry.split, file, trace["pixel_digest"], label_files, classes, outcomes, sides, trace["blank_share"],
                       orjson.dumps(row, option=SORTED), described.image, described.labels)  # fmt: skip
 
     def _labels_digest(self, key: str) -> str:
@@ -196,19 +196,19 @@ class ChunkWriter:
         target.write_bytes(data)
 
 
-def leave_job(part: Path, dataset: Dataset, pipeline: dict[str, object], order: Order, elsewhere: bool = False) -> None:
+def write_job(part: Path, dataset: Dataset, pipeline: dict[str, object], spec: ExportSpec, elsewhere: bool = False) -> None:
     """Put what workers need into the folder. elsewhere: workers may be on other machines, which see nothing but it."""
     entries = dataset.entries
     if elsewhere and isinstance(entries, StoredEntries):
         dataset = copy.copy(dataset)
         dataset.entries = entries.copied(part / ENTRIES)
-    write_whole(part / JOB, pickle.dumps((dataset, pipeline, order), pickle.HIGHEST_PROTOCOL))
+    write_whole(part / JOB, pickle.dumps((dataset, pipeline, spec), pickle.HIGHEST_PROTOCOL))
 
 
 @lru_cache(maxsize=1)
 def _worker(part: str, begun: int) -> ChunkWriter:
-    dataset, pipeline, order = pickle.loads((Path(part) / JOB).read_bytes())
-    return ChunkWriter(dataset, from_json(pipeline), order, Path(part))
+    dataset, pipeline, spec = pickle.loads((Path(part) / JOB).read_bytes())
+    return ChunkWriter(dataset, from_json(pipeline), spec, Path(part))
 
 
 def write_chunk(part: str, begun: int, number: int, keys: list[str], leave_out: bool) -> int:

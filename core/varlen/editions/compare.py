@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from varlen.editions.export_spec import ORDER_FIELDS
+from varlen.editions.export_spec import SPEC_FIELDS
 from varlen.editions.record import read_record
 from varlen.editions.rows import read_rows
 from varlen.pipeline.diff import differences
@@ -30,7 +30,7 @@ def compare(one: Path, other: Path) -> dict[str, Any]:
             "same": a["pipeline_digest"] == b["pipeline_digest"],
             "changes": [change.to_json() for change in differences(a["pipeline"], b["pipeline"])],
         },
-        "order": {name: [a.get(name), b.get(name)] for name in ORDER_FIELDS if a.get(name) != b.get(name)},
+        "order": {name: [a.get(name), b.get(name)] for name in SPEC_FIELDS if a.get(name) != b.get(name)},
         "seed": [a["seed"], b["seed"]],
         "varlen": [a["varlen"], b["varlen"]],
         "counts": _counts(a, b),

@@ -25,17 +25,15 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.formats.base import Writer
 from varlen.datasets.summary import channel_statistics
-from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, Record, chunk_file, leave_job, read_chunk, write_chunk
-from varlen.editions.export_spec import Order
-from varlen.editions.readme import card
+from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, WrittenRow, chunk_file, read_chunk, write_chunk, write_job
+from varlen.editions.export_spec import ExportSpec
+from varlen.editions.readme import edition_readme
 from varlen.editions.record import CARD, RECORD, ROWS, OutputDigest
 from varlen.editions.statistics import Statistics
 from varlen.errors import EditionError
-from varlen.executors import Cancelled, Work, run_here, run_in_processes, run_on_cluster
+from varlen.executors import ChunkWork, run_here, run_in_processes, run_on_cluster
 from varlen.pipeline.document import Pipeline
 from varlen.steps.normalize import Normalize
-
-__all__ = ["Cancelled", "Order", "export"]
 
 #: What a full disk is called.
 FULL = (errno.ENOSPC, errno.EDQUOT)
@@ -45,7 +43,7 @@ def export(
     dataset: Dataset,
     pipeline: Pipeline,
     out: Path,
-    order: Order,
+    spec: ExportSpec,
     *,
     workers: int = 1,
     scheduler: str = "",
@@ -63,15 +61,15 @@ def export(
     crash, `resume=True` goes on with what there is.
     """
     part = claim(out)
-    head = _head(dataset, pipeline, order)
-    chunks = _Chunks(dataset, order)
+    head = _head(dataset, pipeline, spec)
+    chunks = _Chunks(dataset, spec)
     total = chunks.total
     if not total:
         raise EditionError("nothing to write: no image is in the chosen splits, or neither variants nor originals are wanted")
     try:
         _prepare(part, head, resume)
-        _run(dataset, pipeline, order, part, chunks, workers, scheduler, leave_out, lambda done: progress(done, total), stop)
-        record = _assemble(part, dataset, pipeline, order, head, len(chunks))
+        _run(dataset, pipeline, spec, part, chunks, workers, scheduler, leave_out, lambda done: progress(done, total), stop)
+        record = _assemble(part, dataset, pipeline, spec, head, len(chunks))
         if out.exists():
             out.rmdir()
         part.rename(out)
@@ -82,7 +80,7 @@ def export(
         raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
 
 
-def _head(dataset: Dataset, pipeline: Pipeline, order: Order) -> dict[str, Any]:
+def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> dict[str, Any]:
     return {
         "varlen_edition": 1,
         "varlen": __version__,
@@ -92,7 +90,7 @@ def _head(dataset: Dataset, pipeline: Pipeline, order: Order) -> dict[str, Any]:
         "pipeline": pipeline.to_json(),
         "pipeline_digest": pipeline.digest,
         "seed": pipeline.seed,
-        **order.to_json(),
+        **spec.to_json(),
     }
 
 
@@ -113,9 +111,9 @@ def _prepare(part: Path, head: dict[str, Any], resume: bool) -> None:
 class _Chunks:
     """Images by split, a few at a time, in the edition's order."""
 
-    def __init__(self, dataset: Dataset, order: Order) -> None:
+    def __init__(self, dataset: Dataset, spec: ExportSpec) -> None:
         by_split = dataset.by_split()
-        self._splits = [(by_split[split], len(order.variants_for(split))) for split in order.written(dataset.splits())]
+        self._splits = [(by_split[split], len(spec.variants_for(split))) for split in spec.written(dataset.splits())]
         self._counts = [-(-len(keys) // CHUNK) for keys, _ in self._splits]
 
     def __len__(self) -> int:
@@ -143,7 +141,7 @@ class _Chunks:
         raise IndexError(number)
 
 
-def _run(dataset: Dataset, pipeline: Pipeline, order: Order, part: Path, chunks: _Chunks, workers: int, scheduler: str,
+def _run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, part: Path, chunks: _Chunks, workers: int, scheduler: str,
          leave_out: bool, progress: Callable[[int], None], stop: Callable[[], bool]) -> None:  # fmt: skip
     missing = [number for number in range(len(chunks)) if not chunk_file(part, number).exists()]
     done = chunks.total - sum(map(chunks.size, missing))
@@ -157,12 +155,12 @@ def _run(dataset: Dataset, pipeline: Pipeline, order: Order, part: Path, chunks:
     if not missing:
         return
     if workers <= 1 and not scheduler:
-        writer = ChunkWriter(dataset, pipeline, order, part)
-        run_here(Work(missing, writer.write, lambda number: (number, chunks[number], leave_out), count, stop))
+        writer = ChunkWriter(dataset, pipeline, spec, part)
+        run_here(ChunkWork(missing, writer.write, lambda number: (number, chunks[number], leave_out), count, stop))
         return
-    leave_job(part, dataset, pipeline.to_json(), order, elsewhere=bool(scheduler))
+    write_job(part, dataset, pipeline.to_json(), spec, elsewhere=bool(scheduler))
     folder, begun = str(part.absolute()), time.time_ns()
-    work = Work(missing, write_chunk, lambda number: (folder, begun, number, chunks[number], leave_out), count, stop)
+    work = ChunkWork(missing, write_chunk, lambda number: (folder, begun, number, chunks[number], leave_out), count, stop)
     if scheduler:
         run_on_cluster(work, scheduler)
     else:
@@ -182,7 +180,7 @@ def _megabytes(size: float) -> str:
     return f"{size / 1e6:,.1f} MB"
 
 
-def _records(part: Path, count: int) -> Iterator[Record | LeftOut]:
+def _records(part: Path, count: int) -> Iterator[WrittenRow | LeftOut]:
     for number in range(count):
         with chunk_file(part, number).open("rb") as lines:
             yield from read_chunk(lines)
@@ -197,15 +195,15 @@ def _writer_for(dataset: Dataset, pipeline: Pipeline, form: str) -> Writer:
     return WRITERS[form](dataset, (list(step.mean or found[0]), list(step.std or found[1])))
 
 
-def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, order: Order, head: dict[str, Any], chunks: int) -> dict[str, Any]:
+def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, head: dict[str, Any], chunks: int) -> dict[str, Any]:
     """Rows, label files and the edition's record, in an order that depends on nothing."""
-    splits = order.written(dataset.splits())
-    statistics = Statistics(dataset, order)
+    splits = spec.written(dataset.splits())
+    statistics = Statistics(dataset, spec)
     digest = OutputDigest(head)
     writer = _writer_for(dataset, pipeline, head["format"])
     left_out: list[dict[str, Any]] = []
 
-    def counted(out: BinaryIO) -> Iterator[Record]:
+    def counted(out: BinaryIO) -> Iterator[WrittenRow]:
         """Every record once: into the list of rows, the digest and the counts, then on to the label files."""
         number = 0
         for record in _records(part, chunks):
@@ -220,7 +218,7 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, order: Order, he
 
     files = {}
     with (part / ROWS).open("wb") as out:
-        written = writer.finish(part, splits, counted(out))
+        written = writer.write_label_files(part, splits, counted(out))
     for path in written:
         files[path] = file_digest(part / path)
         digest.add_labels(path, files[path])
@@ -234,7 +232,7 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, order: Order, he
         head = {**head, "left_out": left_out}
     record = {**head, "output_digest": str(digest), "counts": statistics.counts(), "statistics": statistics.to_json(), "files": files,
               "versions": versions}  # fmt: skip
-    text = card(record, dataset).encode()
+    text = edition_readme(record, dataset).encode()
     write_whole(part / CARD, text)
     files[CARD] = file_digest(part / CARD)
     shutil.rmtree(part / "chunks")

@@ -15,7 +15,7 @@ MOST_VARIANTS = 1000
 
 
 @dataclass(frozen=True, slots=True)
-class Order:
+class ExportSpec:
     """What to write: variants of each training image, originals or not, how images are coded, and which splits.
 
     splits: names of splits, none for all there are; split_variants: how many variants each image of another
@@ -76,7 +76,7 @@ class Order:
     @staticmethod
     def fields_of(record: Mapping[str, Any]) -> dict[str, Any]:
         """What an edition's record, or a request, says of the order it was made to."""
-        return {name: record[name] for name in ORDER_FIELDS if name in record}
+        return {name: record[name] for name in SPEC_FIELDS if name in record}
 
 
-ORDER_FIELDS = tuple(each.name for each in fields(Order))
+SPEC_FIELDS = tuple(each.name for each in fields(ExportSpec))

@@ -21,7 +21,7 @@ _LOADING = {
 }
 
 
-def card(record: dict[str, Any], dataset: Dataset) -> str:
+def edition_readme(record: dict[str, Any], dataset: Dataset) -> str:
     """Markdown: what the edition holds, from what and how it was made, how to read it and how to check it."""
     counts = record["counts"]
     variants = f"{record['variants']} variants of every training image" + (" and the original" if record["originals"] else "")

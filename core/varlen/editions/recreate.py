@@ -46,8 +46,8 @@ def recreate(edition: Path, row: dict[str, Any], dataset: Dataset) -> Recreated:
             raise EditionError(f"{key}: the source picture has changed since the edition was made")
     renderer = Renderer(dataset, from_json(record["pipeline"], str(edition)))
     plan = renderer.replan(trace)
-    outcome = renderer.outcome(row["source"], row["variant"], plan)
-    pixels = renderer.complete(plan, outcome)
+    outcome = renderer.variant_labels(row["source"], row["variant"], plan)
+    pixels = renderer.render_pixels(plan, outcome)
     data = encode(pixels, record["image"], record["quality"])
     return Recreated(data, row, _differences(record, row, outcome.trace, data))
 

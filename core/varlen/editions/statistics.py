@@ -8,29 +8,29 @@ import numpy as np
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import box_sides
-from varlen.editions.chunks import SIDE_BINS, Record, side_bins
-from varlen.editions.export_spec import Order
+from varlen.editions.chunks import SIDE_BINS, WrittenRow, side_bins
+from varlen.editions.export_spec import ExportSpec
 
 
 class Statistics:
     """Images, objects per class, box sides and fates; `before`: the source images of the splits that are written."""
 
-    def __init__(self, dataset: Dataset, order: Order) -> None:
+    def __init__(self, dataset: Dataset, spec: ExportSpec) -> None:
         self.classes = dataset.classes
-        self.splits = order.written(dataset.splits())
+        self.splits = spec.written(dataset.splits())
         self._images = dict.fromkeys(self.splits, 0)
         self._objects = {split: np.zeros(len(self.classes), np.int64) for split in self.splits}
         self._sides = {split: np.zeros(SIDE_BINS, np.int64) for split in self.splits}
-        self._fates = np.zeros(3, np.int64)
+        self._outcomes = np.zeros(3, np.int64)
         self._blank = 0.0
         self._before = _Source(dataset, self.splits)
 
-    def add(self, record: Record) -> None:
+    def add(self, record: WrittenRow) -> None:
         """Count one image."""
         self._images[record.split] += 1
         self._objects[record.split] += np.array(record.classes, np.int64)
         self._sides[record.split] += np.array(record.sides, np.int64)
-        self._fates += np.array(record.fates, np.int64)
+        self._outcomes += np.array(record.outcomes, np.int64)
         self._blank += record.blank
 
     def counts(self) -> dict[str, Any]:
@@ -39,7 +39,7 @@ class Statistics:
 
     def to_json(self) -> dict[str, Any]:
         """Before and after: counts per split and box sides; what became of objects; mean blank share."""
-        whole, clipped, dropped = self._fates.tolist()
+        whole, clipped, dropped = self._outcomes.tolist()
         images = sum(self._images.values())
         return {
             "before": self._before.counts,

@@ -10,14 +10,14 @@ from typing import Any
 
 from varlen.datasets.dataset import Dataset
 from varlen.editions.export import export
-from varlen.editions.export_spec import Order
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, read_record
 from varlen.errors import EditionError, VarlenError
 from varlen.pipeline.document import Pipeline
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
+class TrialCell:
     """One pipeline on one dataset. state: there, made or failed; message: why it failed."""
 
     dataset: str
@@ -28,8 +28,8 @@ class Cell:
     message: str = ""
 
 
-def grid(datasets: list[Dataset], pipelines: list[Pipeline], out: Path, order: Order, *, workers: int = 1, scheduler: str = "",
-         progress: Callable[[str, int, int], None] = lambda cell, done, total: None) -> Iterator[Cell]:  # fmt: skip
+def grid(datasets: list[Dataset], pipelines: list[Pipeline], out: Path, spec: ExportSpec, *, workers: int = 1, scheduler: str = "",
+         progress: Callable[[str, int, int], None] = lambda cell, done, total: None) -> Iterator[TrialCell]:  # fmt: skip
     """Make what is missing, cell after cell; one that fails does not stop the others.
 
     An edition that lies in a cell's folder is kept when it was made from the same dataset,
@@ -41,27 +41,27 @@ def grid(datasets: list[Dataset], pipelines: list[Pipeline], out: Path, order: O
         for pipeline, pipeline_name in zip(pipelines, names[1], strict=True):
             folder = out / f"{dataset_name}--{pipeline_name}"
             try:
-                record = _there(folder, dataset, pipeline, order)
+                record = _there(folder, dataset, pipeline, spec)
                 state = "there"
                 if record is None:
                     state = "made"
-                    record = export(dataset, pipeline, folder, order, workers=workers, scheduler=scheduler, resume=True,
+                    record = export(dataset, pipeline, folder, spec, workers=workers, scheduler=scheduler, resume=True,
                                     progress=_told(progress, folder.name))  # fmt: skip
-                yield Cell(dataset.name, pipeline.name, folder, state, record["output_digest"])
+                yield TrialCell(dataset.name, pipeline.name, folder, state, record["output_digest"])
             except VarlenError as error:
-                yield Cell(dataset.name, pipeline.name, folder, "failed", message=str(error))
+                yield TrialCell(dataset.name, pipeline.name, folder, "failed", message=str(error))
 
 
 def _told(progress: Callable[[str, int, int], None], cell: str) -> Callable[[int, int], None]:
     return lambda done, total: progress(cell, done, total)
 
 
-def _there(folder: Path, dataset: Dataset, pipeline: Pipeline, order: Order) -> dict[str, Any] | None:
+def _there(folder: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> dict[str, Any] | None:
     """The record of the edition that is there already; None where there is none."""
     if not (folder / RECORD).exists():
         return None
     record = read_record(folder)
-    wanted = {"dataset_digest": dataset.digest(), "pipeline_digest": pipeline.digest, **order.to_json()}
+    wanted = {"dataset_digest": dataset.digest(), "pipeline_digest": pipeline.digest, **spec.to_json()}
     other = [name for name, value in wanted.items() if record.get(name) != value]
     if other:
         raise EditionError(f"{folder}: another edition lies there (its {' and '.join(other)} differ); choose a new folder")

@@ -19,11 +19,11 @@ from numpy.typing import NDArray
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import box_sides
 from varlen.errors import RenderError, VarlenError
-from varlen.kernels.label_transforms import survey
-from varlen.labels.attribution import FRAME, WHOLE, culprits, limit_of, lost_for, shrinker, too_little_left
+from varlen.kernels.label_transforms import transform_shapes
+from varlen.labels.attribution import FRAME, WHOLE, loss_reason, required_share, responsible_steps, shrinking_step, small_reason
 from varlen.labels.outcomes import SOURCE
 from varlen.labels.propagate import labels_of
-from varlen.labels.transform import carry_shapes, finish
+from varlen.labels.transform import drop_small, shape_arrays
 from varlen.model.effects import Detail
 from varlen.model.objects import Objects, Outlines
 from varlen.pipeline.document import Pipeline
@@ -185,21 +185,21 @@ def _count_one(renderer: Renderer, plan: Plan, tally: Tally) -> None:
     """Any plan, by the same way that an export takes."""
     dataset, classes = renderer.dataset, renderer.dataset.classes
     labels = labels_of(plan, dataset, renderer.pipeline.labels)
-    finish(labels, renderer.pipeline.labels)
+    drop_small(labels, renderer.pipeline.labels)
     after = labels.objects
     names = [classes[number] for number in after.classes.tolist()]
     tally.kept.update(names)
     tally.before.update(names)
-    sources = {image: dataset.entries[image].objects for image in {*after.images, *(fate.image for fate in labels.dropped)}}
+    sources = {image: dataset.entries[image].objects for image in {*after.images, *(outcome.image for outcome in labels.dropped)}}
     places = {image: {name: place for place, name in enumerate(found.ids)} for image, found in sources.items()}
-    for fate in labels.fates():
-        name = classes[int(sources[fate.image].classes[places[fate.image][fate.id]])]
-        tally.reasons[fate.step, fate.reason] += 1
-        if fate.outcome == "dropped":
-            tally.dropped[name, fate.step] += 1
+    for outcome in labels.outcomes():
+        name = classes[int(sources[outcome.image].classes[places[outcome.image][outcome.id]])]
+        tally.reasons[outcome.step, outcome.reason] += 1
+        if outcome.outcome == "dropped":
+            tally.dropped[name, outcome.step] += 1
             tally.before[name] += 1
         else:
-            tally.clipped[name, fate.step] += 1
+            tally.clipped[name, outcome.step] += 1
     met = [(image, places[image][name]) for image, name in [*zip(after.images, after.ids, strict=True), *((f.image, f.id) for f in labels.dropped)]]
     tally.keypoints[0] += sum(int(np.count_nonzero(sources[image].keypoints[place, :, 2])) for image, place in met)
     tally.keypoints[1] += int(np.count_nonzero(after.keypoints[:, :, 2])) if len(after) else 0
@@ -222,7 +222,7 @@ def _count_simple(renderer: Renderer, image: str, runs: list[Resample], tally: T
     objects = _outlined(renderer.dataset.entries[image].objects)
     if len(objects) == 0:
         return
-    found = survey(carry_shapes(objects, rules, runs[0].matrix.affine), np.array([run.matrix for run in runs]),
+    found = transform_shapes(shape_arrays(objects, rules, runs[0].matrix.affine), np.array([run.matrix for run in runs]),
                    np.array([run.target_rect for run in runs]))  # fmt: skip
     names = [renderer.dataset.classes[number] for number in objects.classes.tolist()]
     small_before = np.minimum(*(objects.boxes[:, 2:] - objects.boxes[:, :2]).T) < rules.keep_side_px
@@ -230,20 +230,20 @@ def _count_simple(renderer: Renderer, image: str, runs: list[Resample], tally: T
     lost = (found.share <= 0.0) | ((found.share < rules.keep_share) & (found.share < WHOLE) & ~objects.crowd)
     small = ~lost & (shorter < rules.keep_side_px)
     kept = ~lost & ~small
-    limit = limit_of(rules, 1.0)
+    limit = required_share(rules, 1.0)
     for v, run in enumerate(runs):
         for n in np.flatnonzero(small[v]).tolist():
-            step = SOURCE if small_before[n] else shrinker(run)
+            step = SOURCE if small_before[n] else shrinking_step(run)
             tally.dropped[names[n], step] += 1
-            tally.reasons[step, too_little_left(rules)] += 1
+            tally.reasons[step, small_reason(rules)] += 1
         places = np.flatnonzero(lost[v] | (~small[v] & (found.share[v] < WHOLE)))
         if not len(places):
             continue
         gone = lost[v, places].tolist()
-        steps = culprits(run, objects.boxes[places], [limit if each else WHOLE for each in gone])
+        steps = responsible_steps(run, objects.boxes[places], [limit if each else WHOLE for each in gone])
         for n, dropped, step in zip(places.tolist(), gone, steps, strict=True):
             (tally.dropped if dropped else tally.clipped)[names[n], step] += 1
-            tally.reasons[step, lost_for(float(found.share[v, n]), rules) if dropped else FRAME] += 1
+            tally.reasons[step, loss_reason(float(found.share[v, n]), rules) if dropped else FRAME] += 1
     per_object = kept.sum(axis=0).tolist()
     for name, number in zip(names, per_object, strict=True):
         tally.before[name] += len(runs)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from varlen.draws import Stream
 from varlen.kernels.jit import kernel
-from varlen.model.bends import Bends, Field
+from varlen.model.bends import Bends, DisplacementField
 from varlen.model.geometry import Matrix, Point, Rect
 
 #: Label edges longer than this share of the spacing are divided before they are bent.
@@ -19,14 +19,14 @@ CLOSE = 1e-6
 MOST_ROUNDS = 60
 
 
-def backward(points: NDArray[np.float64], field: Field) -> NDArray[np.float64]:
+def backward(points: NDArray[np.float64], field: DisplacementField) -> NDArray[np.float64]:
     """Where points of the picture after come from: p + d(p) for each, (N, 2) float64."""
     out = np.empty_like(points)
     _displaced(np.ascontiguousarray(points), control_points(field), *field.steps, out)
     return out
 
 
-def forward(points: NDArray[np.float64], field: Field) -> NDArray[np.float64]:
+def forward(points: NDArray[np.float64], field: DisplacementField) -> NDArray[np.float64]:
     """Where points of the picture before go: the p with p + d(p) = point for each, (N, 2) float64."""
     out = np.empty_like(points)
     _undisplaced(np.ascontiguousarray(points), control_points(field), *field.steps, out)
@@ -34,7 +34,7 @@ def forward(points: NDArray[np.float64], field: Field) -> NDArray[np.float64]:
 
 
 @lru_cache(maxsize=64)
-def control_points(field: Field) -> NDArray[np.float64]:
+def control_points(field: DisplacementField) -> NDArray[np.float64]:
     """(down + 1, across + 1, 2) float64 displacements in px; zero where they would reach the border."""
     across, down = field.cells
     stream = Stream(field.key, "", 0, "field")

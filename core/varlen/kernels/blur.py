@@ -34,14 +34,14 @@ def gaussian(source: Pixels, sigma: float) -> Pixels:
     return out
 
 
-def sharpened(source: Pixels, amount: float) -> Pixels:
+def sharpen(source: Pixels, amount: float) -> Pixels:
     """(H, W, 3) uint8 plus `amount` times its difference to itself blurred with σ 1."""
     out = gaussian(source, 1.0)
     _sharpen(np.ascontiguousarray(source).reshape(-1), out.reshape(-1), round(amount * 4096))
     return out
 
 
-def smeared(source: Pixels, length: float, degrees: float) -> Pixels:
+def motion_blur(source: Pixels, length: float, degrees: float) -> Pixels:
     """(H, W, 3) uint8, each pixel the mean along a line of `length` px through it; the border repeats."""
     across, down, weights = _line(length, degrees)
     reach = int(max(np.abs(across).max(), np.abs(down).max()))

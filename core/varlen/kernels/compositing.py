@@ -11,7 +11,7 @@ from varlen.kernels.warp_affine import Pixels
 from varlen.model.effects import Cover
 
 
-def paint(pixels: Pixels, cover: Cover) -> None:
+def fill_areas(pixels: Pixels, cover: Cover) -> None:
     """Fill the covered areas of (H, W, 3) uint8, in place."""
     color = np.array(cover.color, np.uint8)
     if cover.fill == "mean":
@@ -23,14 +23,14 @@ def paint(pixels: Pixels, cover: Cover) -> None:
         part[...] = random_levels(part.shape[0] * part.shape[1], cover.key + number).reshape(part.shape) if cover.fill == "noise" else color
 
 
-def mixed(own: Pixels, other: Pixels, weight: float) -> Pixels:
+def blend(own: Pixels, other: Pixels, weight: float) -> Pixels:
     """w p + (1 − w) q for two pictures of one size; the weight counts in 1/65536."""
     out = np.empty(own.shape, np.uint8)
     _mix(np.ascontiguousarray(own).reshape(-1), np.ascontiguousarray(other).reshape(-1), round(weight * 65536), out.reshape(-1))
     return out
 
 
-def lay_over(pixels: Pixels, other: Pixels, opacity: NDArray[np.uint8], left: int, top: int) -> None:
+def paste_over(pixels: Pixels, other: Pixels, opacity: NDArray[np.uint8], left: int, top: int) -> None:
     """Blend `other` into `pixels` (both (H, W, 3)) where `opacity` (h, w), its corner at (left, top), is above 0; 255 is opaque."""
     height, width = opacity.shape
     part = (slice(top, top + height), slice(left, left + width))

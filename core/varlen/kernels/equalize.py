@@ -8,7 +8,7 @@ from varlen.kernels.jit import kernel
 from varlen.kernels.warp_affine import Pixels
 
 
-def equalized(pixels: Pixels, tiles: int, limit: float) -> Pixels:
+def equalize(pixels: Pixels, tiles: int, limit: float) -> Pixels:
     """(H, W, 3) uint8 with lightness evened out in `tiles` × `tiles` regions; `limit` as a multiple of the mean bin."""
     height, width = pixels.shape[:2]
     down, across = min(tiles, height), min(tiles, width)

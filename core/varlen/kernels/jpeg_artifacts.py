@@ -23,7 +23,7 @@ COSINES = np.array(
 )
 
 
-def compressed(pixels: Pixels, quality: int) -> Pixels:
+def jpeg_artifacts(pixels: Pixels, quality: int) -> Pixels:
     """(H, W, 3) uint8 as it looks after JPEG compression at `quality` 1-100 with color at half resolution."""
     height, width = pixels.shape[:2]
     padded = np.pad(pixels, ((0, -height % 16), (0, -width % 16), (0, 0)), mode="edge")

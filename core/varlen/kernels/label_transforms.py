@@ -23,7 +23,7 @@ NEAREST = 0.02
 HAIR = 1e-9
 
 
-class Shapes(NamedTuple):
+class ShapeArrays(NamedTuple):
     """What the loop needs to know of N objects: rings (of outlines, or of boxes for objects without), kinds, boxes and keypoints."""
 
     points: NDArray[np.float64]
@@ -35,7 +35,7 @@ class Shapes(NamedTuple):
     keypoints: NDArray[np.float64]
 
     @staticmethod
-    def of(objects: Objects, outlines: Outlines, ellipse: bool) -> Shapes:
+    def of(objects: Objects, outlines: Outlines, ellipse: bool) -> ShapeArrays:
         """`outlines` are those of the objects, perhaps with more points in them."""
         count = len(objects)
         kinds = np.full(count, ELLIPSE if ellipse else CORNERS, np.int64)
@@ -50,10 +50,10 @@ class Shapes(NamedTuple):
             points = np.concatenate([points, corners])
             starts = np.concatenate([starts, starts[-1] + 4 * np.arange(1, bare.size + 1)])
             owners, holes = np.concatenate([owners, bare]), np.concatenate([holes, np.zeros(bare.size, bool)])
-        return Shapes(np.ascontiguousarray(points), starts, owners, holes, kinds, objects.boxes, objects.keypoints)
+        return ShapeArrays(np.ascontiguousarray(points), starts, owners, holes, kinds, objects.boxes, objects.keypoints)
 
 
-class Survey(NamedTuple):
+class TransformedShapes(NamedTuple):
     """For each of V moves and N objects.
 
     share: (V, N), how much of the moved object is inside the window; boxes: (V, N, 4), fitted
@@ -68,15 +68,15 @@ class Survey(NamedTuple):
     crossing: NDArray[np.bool_]
 
 
-def survey(shapes: Shapes, matrices: NDArray[np.float64], windows: NDArray[np.float64], moved: bool = False) -> Survey:
+def transform_shapes(shapes: ShapeArrays, matrices: NDArray[np.float64], windows: NDArray[np.float64], moved: bool = False) -> TransformedShapes:
     """Move objects by each of `matrices` (V, 9) into the window of the same place in `windows` (V, 4).
 
     moved: the rings were bent already, so boxes are to be found from them alone; keypoints are not looked at.
     """
     moves, count = len(matrices), len(shapes.boxes)
-    found = Survey(np.ones((moves, count)), np.zeros((moves, count, 4)), np.ones((moves, count)), np.zeros((moves, count), np.int64),
+    found = TransformedShapes(np.ones((moves, count)), np.zeros((moves, count, 4)), np.ones((moves, count)), np.zeros((moves, count), np.int64),
                    np.zeros((moves, count), np.bool_))  # fmt: skip
-    _survey(*shapes, matrices, windows, moved, *found)
+    _transform_shapes(*shapes, matrices, windows, moved, *found)
     return found
 
 
@@ -118,7 +118,7 @@ def _clip_box(box, window, out):
 
 
 @kernel
-def _survey(points, starts, owners, holes, kinds, boxes, keypoints, matrices, windows, bent, share, fitted, growth, seen, crossing):
+def _transform_shapes(points, starts, owners, holes, kinds, boxes, keypoints, matrices, windows, bent, share, fitted, growth, seen, crossing):
     count = kinds.size
     most = 4
     for ring in range(owners.size):
@@ -233,14 +233,14 @@ def _corners(m, box, ring):
         ring[n, 0], ring[n, 1] = _move(m, box[2] if n == 1 or n == 2 else box[0], box[3] if n >= 2 else box[1])
 
 
-def most_to_blame(shares: NDArray[np.float64], limits: NDArray[np.float64]) -> NDArray[np.int64]:
+def responsible_members(shares: NDArray[np.float64], limits: NDArray[np.float64]) -> NDArray[np.int64]:
     """For each object the first of the last places whose shares (N, M) are all under its limit; else the place that took most."""
-    found: NDArray[np.int64] = _most_to_blame(shares, limits)
+    found: NDArray[np.int64] = _responsible_members(shares, limits)
     return found
 
 
 @kernel
-def _most_to_blame(shares, limits):
+def _responsible_members(shares, limits):
     objects, moves = shares.shape
     found = np.zeros(objects, np.int64)
     for n in range(objects):

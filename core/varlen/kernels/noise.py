@@ -14,11 +14,11 @@ SPREAD = math.sqrt((2**32 - 1) / 3)
 BITS = 32
 
 
-def grained(pixels: Pixels, sigma: float, key: int, per_channel: bool) -> Pixels:
+def add_noise(pixels: Pixels, sigma: float, key: int, per_channel: bool) -> Pixels:
     """(H, W, 3) uint8 with noise of standard deviation `sigma` levels; gray noise unless `per_channel`."""
     flat = np.ascontiguousarray(pixels).reshape(-1)
     out = np.empty_like(flat)
-    _grain(flat, out, round(sigma / SPREAD * 2**BITS), np.uint64(key), 1 if per_channel else 3)
+    _add_noise(flat, out, round(sigma / SPREAD * 2**BITS), np.uint64(key), 1 if per_channel else 3)
     return out.reshape(pixels.shape)
 
 
@@ -39,7 +39,7 @@ def _word(key, n):
 
 
 @kernel
-def _grain(pixels, out, factor, key, same):
+def _add_noise(pixels, out, factor, key, same):
     half = np.int64(1) << (BITS - 1)
     for n in range(pixels.size // same):
         word = _word(key, n)

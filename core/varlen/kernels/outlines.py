@@ -9,14 +9,14 @@ from varlen.kernels.jit import kernel
 from varlen.model.geometry import Rect
 
 
-def filled(rings: list[NDArray[np.float64]], left: int, top: int, shape: tuple[int, int]) -> NDArray[np.uint8]:
+def fill_outline(rings: list[NDArray[np.float64]], left: int, top: int, shape: tuple[int, int]) -> NDArray[np.uint8]:
     """The pixels of a (h, w) picture, its corner at (left, top), whose centres an odd number of rings encloses."""
     out = np.zeros(shape, np.uint8)
     _fill(np.concatenate(rings) - [left, top], np.cumsum([0] + [len(ring) for ring in rings]), out)
     return out
 
 
-def traced(mask: NDArray[np.uint8]) -> list[NDArray[np.int64]]:
+def trace_outlines(mask: NDArray[np.uint8]) -> list[NDArray[np.int64]]:
     """Rings along the pixel borders of a (h, w) mask of 0 and 1, the ones on their right, as corners (N, 2).
 
     Pixels that touch at a corner only are apart; a ring may touch itself there.

@@ -21,7 +21,7 @@ from varlen.kernels.jit import kernel
 from varlen.kernels.warp_affine import Pixels
 
 
-def fingerprint(pixels: Pixels) -> str:
+def pixel_digest(pixels: Pixels) -> str:
     """`sha256:…` for (H, W, C) uint8 pixels, independent of any codec."""
     flat = np.ascontiguousarray(pixels).reshape(-1)
     whole = flat.size // 64 * 64

@@ -11,7 +11,7 @@ from varlen.kernels.jit import kernel
 from varlen.kernels.warp_affine import Pixels
 
 
-def relit(pixels: Pixels, strength: float, angle_degrees: float, shadows: list[dict[str, Any]]) -> Pixels:
+def relight(pixels: Pixels, strength: float, angle_degrees: float, shadows: list[dict[str, Any]]) -> Pixels:
     """(H, W, 3) uint8 lit from `angle_degrees` (counter-clockwise from the right), darkened by elliptic shadows."""
     height, width = pixels.shape[:2]
     half = math.hypot(width, height) / 2

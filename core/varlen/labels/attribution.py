@@ -9,7 +9,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.kernels.label_transforms import most_to_blame, shares_left
+from varlen.kernels.label_transforms import responsible_members, shares_left
 from varlen.labels.outcomes import SOURCE
 from varlen.model.geometry import Rect, area, clip_polygon
 from varlen.pipeline.document import LabelRules
@@ -20,22 +20,22 @@ FRAME = "cut by the frame"
 WHOLE = 1.0 - 1e-9
 
 
-def limit_of(rules: LabelRules, prior: float) -> float:
+def required_share(rules: LabelRules, prior: float) -> float:
     """The share of an object's state before a run of which no less must be left; prior: how much of the whole that state was."""
     return max(rules.keep_share, 1e-9) / prior if prior > 0.0 else 1.0
 
 
-def lost_for(share: float, rules: LabelRules) -> str:
+def loss_reason(share: float, rules: LabelRules) -> str:
     """The reason for dropping an object of which `share` of its last state is left."""
     return "outside the frame" if share <= 0.0 else f"less than {rules.keep_share * 100:g} % left"
 
 
-def too_little_left(rules: LabelRules) -> str:
+def small_reason(rules: LabelRules) -> str:
     """The reason for dropping an object that ended too small."""
     return f"shorter side under {rules.keep_side_px:g} px"
 
 
-def culprits(run: Resample, boxes: NDArray[np.float64], limits: Sequence[float]) -> list[str]:
+def responsible_steps(run: Resample, boxes: NDArray[np.float64], limits: Sequence[float]) -> list[str]:
     """For each box before the run the step from which on less than its limit is left; else the one that took most.
 
     boxes: (N, 4) float64; limits: N shares, 0 … 1.
@@ -49,7 +49,7 @@ def culprits(run: Resample, boxes: NDArray[np.float64], limits: Sequence[float])
         shares = np.array([[_outline_share(member, box, window) for member, window in moves] for box in boxes.tolist()])
     else:
         shares = shares_left(np.array([member.matrix for member in members]), np.array(windows), boxes)
-    return [members[place].step for place in most_to_blame(shares, np.array(limits)).tolist()]
+    return [members[place].step for place in responsible_members(shares, np.array(limits)).tolist()]
 
 
 def _outline_share(member: Member, box: Rect, window: Rect) -> float:
@@ -58,7 +58,7 @@ def _outline_share(member: Member, box: Rect, window: Rect) -> float:
     return area(clip_polygon(outline, window)) / whole if whole > 0.0 else 0.0
 
 
-def shrinker(run: Resample | None) -> str:
+def shrinking_step(run: Resample | None) -> str:
     """The step of a run that shrinks most."""
     if run is None or not run.members:
         return SOURCE

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from varlen.kernels.lossless import moved_view
 from varlen.kernels.warp_masks import warp_labels
-from varlen.labels.occlusion import opacity_of
+from varlen.labels.occlusion import object_opacity
 from varlen.labels.propagate import LabelledImages, pasted_labels
 from varlen.pipeline.document import LabelRules
 from varlen.pipeline.plan import Mixed, Painted, Pasted, PastedObject, Patched, Plan, Resample, Tiled
@@ -64,7 +64,7 @@ def _laid_over(levels: LabelMap, pasted: PastedObject, images: MappedImages, rul
     guest = pasted_labels(pasted, images, rules)
     if guest is None:
         return
-    opacity, left, top = opacity_of(guest.objects, pasted.plan.last_window())
+    opacity, left, top = object_opacity(guest.objects, pasted.plan.last_window())
     height, width = opacity.shape
     part = (slice(top, top + height), slice(left, left + width))
     other = label_map_of(pasted.plan, images, rules)

@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.labels.outcomes import Labels
-from varlen.labels.transform import note_small, too_little
+from varlen.labels.outcomes import LabelState
+from varlen.labels.transform import mark_small, too_little
 from varlen.model.objects import Mask, Objects, Outlines, Part, Polygon
 from varlen.pipeline.document import LabelRules
 from varlen.shapes.mask_polygons import mask_from_polygon, polygon_from_mask
@@ -23,7 +23,7 @@ from varlen.shapes.polygons import bounds, combined, shapes_of
 COVERED = "partly covered"
 
 
-def cover(labels: Labels, areas: tuple[tuple[int, int, int, int], ...], step: str, rules: LabelRules) -> None:
+def hide_under_areas(labels: LabelState, areas: tuple[tuple[int, int, int, int], ...], step: str, rules: LabelRules) -> None:
     """Paint over whole-pixel areas, in place."""
     import shapely
 
@@ -35,14 +35,14 @@ def cover(labels: Labels, areas: tuple[tuple[int, int, int, int], ...], step: st
     _settle(labels, objects, visible, step, rules)
 
 
-def occlude(labels: Labels, guest: Objects, step: str, rules: LabelRules) -> None:
+def occlude(labels: LabelState, guest: Objects, step: str, rules: LabelRules) -> None:
     """Lay the one object of `guest` over the others, in place."""
     import shapely
 
     objects = labels.objects
     if len(objects) == 0:
         return
-    polygon = shape_of(guest, 0)
+    polygon = object_polygon(guest, 0)
     hidden = shapely.union_all(shapes_of(polygon))
     stamp = mask_from_polygon(polygon)
     objects = _hide_keypoints(objects, hidden)
@@ -64,7 +64,7 @@ def occlude(labels: Labels, guest: Objects, step: str, rules: LabelRules) -> Non
     _settle(labels, objects.replace(boxes=boxes, outlines=Outlines.of(polygons), masks=tuple(masks)), visible, step, rules)
 
 
-def shape_of(objects: Objects, place: int) -> Polygon:
+def object_polygon(objects: Objects, place: int) -> Polygon:
     """An object's shape as a polygon: its mask's, its outline's, or its box's."""
     mask = objects.masks[place]
     if mask is not None:
@@ -76,7 +76,7 @@ def shape_of(objects: Objects, place: int) -> Polygon:
     return (Part(np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])),)
 
 
-def opacity_of(objects: Objects, window: tuple[int, int, int, int]) -> tuple[NDArray[np.uint8], int, int]:
+def object_opacity(objects: Objects, window: tuple[int, int, int, int]) -> tuple[NDArray[np.uint8], int, int]:
     """How far the one object hides each pixel of `window`, 0 … 255, and the window's corner; outlines have smooth borders."""
     x0, y0, x1, y1 = window
     found = np.zeros((y1 - y0, x1 - x0), np.uint8)
@@ -86,7 +86,7 @@ def opacity_of(objects: Objects, window: tuple[int, int, int, int]) -> tuple[NDA
         found[mask.top - y0 : mask.top - y0 + rows, mask.left - x0 : mask.left - x0 + columns] = mask.pixels * np.uint8(255)
         return found, x0, y0
     # Four by four points in every pixel.
-    fine = mask_from_polygon(tuple(Part(*_finer(part, x0, y0)) for part in shape_of(objects, 0)))
+    fine = mask_from_polygon(tuple(Part(*_finer(part, x0, y0)) for part in object_polygon(objects, 0)))
     if fine is not None:
         whole = np.zeros((4 * (y1 - y0), 4 * (x1 - x0)), np.uint8)
         rows, columns = fine.pixels.shape
@@ -115,7 +115,7 @@ def _hidden_share(objects: Objects, place: int, hidden: Any, areas: tuple[tuple[
         for left, top, right, bottom in areas:
             under[max(top - mask.top, 0) : max(bottom - mask.top, 0), max(left - mask.left, 0) : max(right - mask.left, 0)] = 1
         return _ones(under & mask.pixels) / max(_ones(mask.pixels), 1)
-    shape = shapely.union_all(shapes_of(shape_of(objects, place)))
+    shape = shapely.union_all(shapes_of(object_polygon(objects, place)))
     whole = shapely.area(shape)
     return float(shapely.area(shapely.intersection(shape, hidden)) / whole) if whole > 0.0 else 0.0
 
@@ -153,7 +153,7 @@ def _hide_keypoints(objects: Objects, hidden: Any) -> Objects:
     return objects.replace(keypoints=points)
 
 
-def _settle(labels: Labels, after: Objects, visible: list[float], step: str, rules: LabelRules) -> None:
+def _settle(labels: LabelState, after: Objects, visible: list[float], step: str, rules: LabelRules) -> None:
     """Keep, mark as partly covered, or drop."""
     kept = []
     after = after.replace(share=after.share * np.array(visible))
@@ -166,4 +166,4 @@ def _settle(labels: Labels, after: Objects, visible: list[float], step: str, rul
             labels.clipped[place] = (step, COVERED)
         kept.append(place)
     labels.keep(after, kept)
-    note_small(labels, rules, None, step)
+    mark_small(labels, rules, None, step)

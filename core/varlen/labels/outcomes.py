@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from varlen.model.objects import Objects, joined
+from varlen.model.objects import Objects, join_objects
 
 SOURCE = "source"
 
 
 @dataclass(frozen=True, slots=True)
-class Fate:
+class ObjectOutcome:
     """One object's end: its image and id, what happened, the reason and the step to blame."""
 
     image: str
@@ -27,7 +27,7 @@ class Fate:
 
 
 @dataclass(slots=True)
-class Labels:
+class LabelState:
     """The objects of a picture on its way through a plan, and what was lost so far.
 
     In step with the objects: `clipped`, the step that clipped or covered part of each most
@@ -36,18 +36,18 @@ class Labels:
     """
 
     objects: Objects
-    dropped: list[Fate] = field(default_factory=list)
+    dropped: list[ObjectOutcome] = field(default_factory=list)
     clipped: list[tuple[str, str] | None] = field(default_factory=list)
     small: list[str | None] = field(default_factory=list)
 
     @staticmethod
-    def of(objects: Objects) -> Labels:
+    def of(objects: Objects) -> LabelState:
         """Labels to which nothing has happened yet."""
-        return Labels(objects, [], [None] * len(objects), [None] * len(objects))
+        return LabelState(objects, [], [None] * len(objects), [None] * len(objects))
 
     def drop(self, place: int, reason: str, step: str, share: float) -> None:
         """Record the loss of one object; `keep` then leaves it out."""
-        self.dropped.append(Fate(self.objects.images[place], self.objects.ids[place], "dropped", reason, step, share))
+        self.dropped.append(ObjectOutcome(self.objects.images[place], self.objects.ids[place], "dropped", reason, step, share))
 
     def keep(self, objects: Objects, places: list[int]) -> None:
         """Go on with `objects`, only those at `places`."""
@@ -55,29 +55,29 @@ class Labels:
         self.clipped = [self.clipped[place] for place in places]
         self.small = [self.small[place] for place in places]
 
-    def take(self, places: list[int]) -> Labels:
+    def take(self, places: list[int]) -> LabelState:
         """Only the objects at `places`, with no losses."""
-        return Labels(self.objects.take(places), [], [self.clipped[place] for place in places], [self.small[place] for place in places])
+        return LabelState(self.objects.take(places), [], [self.clipped[place] for place in places], [self.small[place] for place in places])
 
     def forget_unseen(self, step: str) -> None:
         """Leave out of the losses what a partner never brought along: its objects outside its cell."""
-        self.dropped = [fate for fate in self.dropped if fate.step != step or fate.share > 0.0]
+        self.dropped = [outcome for outcome in self.dropped if outcome.step != step or outcome.share > 0.0]
 
     @staticmethod
-    def join(groups: list[Labels]) -> Labels:
+    def join(groups: list[LabelState]) -> LabelState:
         """The labels of several pictures as those of one."""
-        return Labels(
-            joined([group.objects for group in groups]),
-            [fate for group in groups for fate in group.dropped],
+        return LabelState(
+            join_objects([group.objects for group in groups]),
+            [outcome for group in groups for outcome in group.dropped],
             [cut for group in groups for cut in group.clipped],
             [step for group in groups for step in group.small],
         )
 
-    def fates(self) -> list[Fate]:
+    def outcomes(self) -> list[ObjectOutcome]:
         """The clipped objects still there, then the dropped ones."""
         objects = self.objects
         cut = [
-            Fate(objects.images[place], objects.ids[place], "clipped", cut[1], cut[0], float(objects.share[place]))
+            ObjectOutcome(objects.images[place], objects.ids[place], "clipped", cut[1], cut[0], float(objects.share[place]))
             for place, cut in enumerate(self.clipped)
             if cut is not None
         ]

@@ -15,9 +15,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.kernels.bends import divided
-from varlen.kernels.label_transforms import Shapes, Survey, moved_keypoints, survey
-from varlen.labels.attribution import FRAME, WHOLE, culprits, limit_of, lost_for, shrinker, too_little_left
-from varlen.labels.outcomes import Labels
+from varlen.kernels.label_transforms import ShapeArrays, TransformedShapes, moved_keypoints, transform_shapes
+from varlen.labels.attribution import FRAME, WHOLE, loss_reason, required_share, responsible_steps, shrinking_step, small_reason
+from varlen.labels.outcomes import LabelState
 from varlen.model.geometry import Matrix, Rect, area
 from varlen.model.objects import Mask, Objects, Outlines
 from varlen.pipeline.document import LabelRules
@@ -27,14 +27,14 @@ from varlen.shapes.polygons import clipped
 Pairs = NDArray[np.int64]
 
 
-def start(objects: Objects, rules: LabelRules) -> Labels:
+def initial_labels(objects: Objects, rules: LabelRules) -> LabelState:
     """The labels of a source picture, before anything happens to them."""
-    labels = Labels.of(objects)
-    note_small(labels, rules, None)
+    labels = LabelState.of(objects)
+    mark_small(labels, rules, None)
     return labels
 
 
-def carry(labels: Labels, run: Resample, rules: LabelRules, swap: Pairs) -> None:
+def transform_labels(labels: LabelState, run: Resample, rules: LabelRules, swap: Pairs) -> None:
     """Take `labels` through one resample, in place.
 
     swap: (K,) for each keypoint the one it becomes in a mirror image.
@@ -43,7 +43,7 @@ def carry(labels: Labels, run: Resample, rules: LabelRules, swap: Pairs) -> None
     if len(objects) == 0 or _nothing(run):
         return
     window = run.target_rect
-    found, outlines = _surveyed(objects, run, rules)
+    found, outlines = _transformed(objects, run, rules)
     boxes, share, masks = found.boxes[0], found.share[0], objects.masks
     if any(mask is not None for mask in masks):
         moved = [mask and _moved_mask(mask, run, window) for mask in masks]
@@ -61,21 +61,21 @@ def carry(labels: Labels, run: Resample, rules: LabelRules, swap: Pairs) -> None
     crossing = found.crossing[0][kept]
     if crossing.any():
         labels.objects = labels.objects.replace(outlines=_cut_outlines(labels.objects, crossing, window))
-    note_small(labels, rules, run)
+    mark_small(labels, rules, run)
 
 
-def finish(labels: Labels, rules: LabelRules) -> None:
+def drop_small(labels: LabelState, rules: LabelRules) -> None:
     """Drop the objects that ended too small."""
     kept = []
     for place, step in enumerate(labels.small):
         if step is None:
             kept.append(place)
         else:
-            labels.drop(place, too_little_left(rules), step, float(labels.objects.share[place]))
+            labels.drop(place, small_reason(rules), step, float(labels.objects.share[place]))
     labels.keep(labels.objects, kept)
 
 
-def too_little(labels: Labels, place: int, share: float, left: float, rules: LabelRules) -> bool:
+def too_little(labels: LabelState, place: int, share: float, left: float, rules: LabelRules) -> bool:
     """Whether an object is to be dropped of which `share` of the last state, `left` of the whole, is still seen."""
     return share <= 0.0 or (left < rules.keep_share and not labels.objects.crowd[place])
 
@@ -84,7 +84,7 @@ def _nothing(run: Resample) -> bool:
     return run.window is None and run.size == run.before and not run.bends and run.matrix == Matrix()
 
 
-def _settle(labels: Labels, run: Resample, rules: LabelRules, after: Objects, share: NDArray[np.float64]) -> list[int]:
+def _settle(labels: LabelState, run: Resample, rules: LabelRules, after: Objects, share: NDArray[np.float64]) -> list[int]:
     """Sort objects into whole, clipped and dropped; returns the places of those to keep."""
     places = np.flatnonzero(share < WHOLE)
     if not len(places):
@@ -92,16 +92,16 @@ def _settle(labels: Labels, run: Resample, rules: LabelRules, after: Objects, sh
     lost, objects = places.tolist(), labels.objects
     left, kept_share = share.tolist(), after.share.tolist()
     gone = {place for place in lost if too_little(labels, place, left[place], kept_share[place], rules)}
-    limits = [limit_of(rules, float(objects.share[place])) if place in gone else WHOLE for place in lost]
-    for place, step in zip(lost, culprits(run, objects.boxes[places], limits), strict=True):
+    limits = [required_share(rules, float(objects.share[place])) if place in gone else WHOLE for place in lost]
+    for place, step in zip(lost, responsible_steps(run, objects.boxes[places], limits), strict=True):
         if place in gone:
-            labels.drop(place, lost_for(left[place], rules), step, kept_share[place])
+            labels.drop(place, loss_reason(left[place], rules), step, kept_share[place])
         else:
             labels.clipped[place] = (step, FRAME)
     return [place for place in range(len(after)) if place not in gone]
 
 
-def note_small(labels: Labels, rules: LabelRules, run: Resample | None, step: str | None = None) -> None:
+def mark_small(labels: LabelState, rules: LabelRules, run: Resample | None, step: str | None = None) -> None:
     """Remember which objects are under the size limit now, and since which step: one of `run`, or `step`."""
     boxes = labels.objects.boxes
     under = np.minimum(boxes[:, 2] - boxes[:, 0], boxes[:, 3] - boxes[:, 1]) < rules.keep_side_px
@@ -112,18 +112,18 @@ def note_small(labels: Labels, rules: LabelRules, run: Resample | None, step: st
         if not small:
             labels.small[place] = None
         elif labels.small[place] is None:
-            labels.small[place] = step or shrinker(run)
+            labels.small[place] = step or shrinking_step(run)
 
 
-def carry_shapes(objects: Objects, rules: LabelRules, affine: bool) -> Shapes:
+def shape_arrays(objects: Objects, rules: LabelRules, affine: bool) -> ShapeArrays:
     """What a survey needs to know of objects; ellipses are only fitted to affine moves."""
-    return Shapes.of(objects, objects.outlines, affine and rules.box_fit == "ellipse")
+    return ShapeArrays.of(objects, objects.outlines, affine and rules.box_fit == "ellipse")
 
 
-def _surveyed(objects: Objects, run: Resample, rules: LabelRules) -> tuple[Survey, Outlines]:
+def _transformed(objects: Objects, run: Resample, rules: LabelRules) -> tuple[TransformedShapes, Outlines]:
     """Where all objects end up, and their outlines there, not yet clipped."""
     outlines, matrix = objects.outlines, run.matrix
-    shapes = carry_shapes(objects, rules, matrix.affine and not run.bends)
+    shapes = shape_arrays(objects, rules, matrix.affine and not run.bends)
     if run.bends:
         # Long edges get points in between, so that they bend too; then everything is moved before it is measured.
         rings = [divided(ring, run.bends) for ring in np.split(shapes.points, shapes.starts[1:-1])]
@@ -135,7 +135,7 @@ def _surveyed(objects: Objects, run: Resample, rules: LabelRules) -> tuple[Surve
         matrix = Matrix()
     else:
         outlines = outlines.with_points(matrix.points(outlines.points))
-    return survey(shapes, np.array([matrix]), np.array([run.target_rect]), moved=bool(run.bends)), outlines
+    return transform_shapes(shapes, np.array([matrix]), np.array([run.target_rect]), moved=bool(run.bends)), outlines
 
 
 def _cut_outlines(objects: Objects, crossing: NDArray[np.bool_], window: Rect) -> Outlines:

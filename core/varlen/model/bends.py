@@ -20,11 +20,11 @@ from dataclasses import dataclass
 from varlen.model.geometry import Matrix, Size
 
 #: Largest displacement as a share of the spacing of the control points.
-FOLDLESS = 0.48
+MAX_SHARE_WITHOUT_FOLD = 0.48
 
 
 @dataclass(frozen=True, slots=True)
-class Field:
+class DisplacementField:
     """A bend of a picture of `size`: control points `spacing` px apart or a little more, moved up to `strength` px.
 
     `key` is the name of the stream that the control points are drawn from.
@@ -47,5 +47,5 @@ class Field:
         return self.size.width / across, self.size.height / down
 
 
-Bends = tuple[tuple[Matrix, Field], ...]
+Bends = tuple[tuple[Matrix, DisplacementField], ...]
 """Bends, each after a matrix of its own."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Protocol
 
-from varlen.model.bends import Field
+from varlen.model.bends import DisplacementField
 from varlen.model.geometry import Matrix, Rect, Size, scaling
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ class Move(NamedTuple):
 class Bend:
     """Geometry: every point moves with a smooth field; the frame stays as it is."""
 
-    field: Field
+    field: DisplacementField
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +114,7 @@ class Cover:
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
+class MosaicCell:
     """One picture's place in a mosaic.
 
     `rect`: the part of the canvas it fills, in whole pixels; `scale`: its size relative to
@@ -142,7 +142,7 @@ class Cell:
 class Mosaic:
     """Composite: several pictures side by side on a canvas; cell 0 is the picture itself."""
 
-    cells: tuple[Cell, ...]
+    cells: tuple[MosaicCell, ...]
     size: Size
 
 
@@ -155,7 +155,7 @@ class Mix:
 
 
 @dataclass(frozen=True, slots=True)
-class Guest:
+class PasteSource:
     """An object cut out of a partner: which one of those with an outline, how large and where.
 
     `choice`: 0 … 1 along the list of the partner's cut-out objects; `x`, `y`: place of its
@@ -173,7 +173,7 @@ class Guest:
 class Paste:
     """Composite: objects of partners laid over the picture."""
 
-    guests: tuple[Guest, ...]
+    guests: tuple[PasteSource, ...]
 
 
 Effect = Move | Bend | Recolor | Curve | Gray | Detail | Cover | Mosaic | Mix | Paste

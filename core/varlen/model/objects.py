@@ -231,7 +231,7 @@ def make_objects(
     )
 
 
-def joined(groups: Sequence[Objects]) -> Objects:
+def join_objects(groups: Sequence[Objects]) -> Objects:
     """All objects of several pictures, in order."""
     groups = [group for group in groups if len(group)] or list(groups[:1])
     if len(groups) == 1:

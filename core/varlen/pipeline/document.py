@@ -17,7 +17,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from varlen.errors import PipelineError
-from varlen.steps import CATALOGUE, OUTSIDE
+from varlen.steps import CATALOGUE, FROM_FILES
 from varlen.steps.base import Step
 from varlen.steps.junction import Junction
 
@@ -84,7 +84,7 @@ class Pipeline:
 
     def outside_steps(self) -> dict[str, str]:
         """Names of its steps from outside, each with the SHA-256 of the file it comes from."""
-        return {step.step: OUTSIDE[step.step] for step in self.all_steps() if step.step in OUTSIDE}
+        return {step.step: FROM_FILES[step.step] for step in self.all_steps() if step.step in FROM_FILES}
 
     def with_seed(self, seed: int) -> Pipeline:
         """The same pipeline with other random numbers."""

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from varlen.kernels.bends import moved, moved_outline
 from varlen.kernels.exposure import exposed_by, exposed_share
-from varlen.model.bends import Bends, Field
+from varlen.model.bends import Bends, DisplacementField
 from varlen.model.effects import Color, Cover, Curve, Detail, Edges, Move, Recolor
 from varlen.model.geometry import IDENTITY, Matrix, Point, Rect, Size
 
@@ -118,7 +118,7 @@ class Resample:
             self.window, self.pad_color = (int(x0), int(y0), int(x1), int(y1)), move.pad_color
         self._joined(step)
 
-    def bend(self, step: str, field: Field) -> None:
+    def bend(self, step: str, field: DisplacementField) -> None:
         """A bend at the end of the run."""
         self.bends, self.matrix = (*self.bends, (self.matrix, field)), IDENTITY
         self._joined(step)

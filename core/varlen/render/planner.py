@@ -17,10 +17,10 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.draws import Peers
+from varlen.draws import PartnerRing
 from varlen.errors import RenderError
 from varlen.kernels.exposure import exposed_share
-from varlen.labels.outcomes import Labels
+from varlen.labels.outcomes import LabelState
 from varlen.labels.propagate import labels_of, pasted_labels
 from varlen.model.effects import Bend, Cover, Curve, Detail, Effect, Gray, Mix, Mosaic, Move, Paste, Recolor
 from varlen.model.geometry import IDENTITY, Point, Size, scaling, translation
@@ -28,7 +28,7 @@ from varlen.model.objects import Objects
 from varlen.pipeline.document import Pipeline, applicable
 from varlen.pipeline.draw_sources import Draws, FreshDraws
 from varlen.pipeline.plan import Colors, Mixed, Painted, Pasted, PastedObject, Patch, Patched, Plan, Resample, Tiled, Window
-from varlen.steps.base import DrawContext, Seen, Step
+from varlen.steps.base import DrawContext, PlacedObject, Step
 from varlen.steps.junction import Junction
 
 LARGEST_SIDE = 65_000
@@ -50,7 +50,7 @@ class Images(Protocol):
     def objects_of(self, key: str) -> Objects:
         """The labels of an image."""
 
-    def peers_of(self, split: str, by_group: bool) -> Peers:
+    def peers_of(self, split: str, by_group: bool) -> PartnerRing:
         """The images partners are drawn from."""
 
     def draw_key(self, key: str, by_group: bool) -> str:
@@ -71,7 +71,7 @@ class _Planner:
         self.split = split
         self.augmented = split == "train" and variant > 0
 
-    def peers(self) -> Peers:
+    def peers(self) -> PartnerRing:
         """The images partners are drawn from; only asked for where there is a step that takes some."""
         return self.images.peers_of(self.split, self.by_group)
 
@@ -111,15 +111,15 @@ class _Planner:
             case Paste():
                 return self._paste(plan, step, effect, earlier, draws, record)
 
-    def labels(self, plan: Plan) -> Labels:
+    def labels(self, plan: Plan) -> LabelState:
         """The labels as they are after what is planned so far."""
         return labels_of(plan, self.images, self.pipeline.labels)
 
-    def seen(self, plan: Plan) -> list[Seen]:
+    def seen(self, plan: Plan) -> list[PlacedObject]:
         """The objects as they are after what is planned so far."""
         objects = self.labels(plan).objects
         boxes = [(x0, y0, x1, y1) for x0, y0, x1, y1 in objects.boxes.tolist()]
-        return [Seen(*each) for each in zip(objects.images, objects.ids, boxes, strict=True)]
+        return [PlacedObject(*each) for each in zip(objects.images, objects.ids, boxes, strict=True)]
 
     def _within_objects(self, plan: Plan, step: Step, draws: Draws) -> None:
         """Draw and plan a step for each object's box by itself."""

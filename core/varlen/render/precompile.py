@@ -5,21 +5,21 @@ from __future__ import annotations
 import numpy as np
 
 from varlen.kernels.bends import backward, forward
-from varlen.kernels.blur import gaussian, sharpened, smeared
-from varlen.kernels.compositing import mixed
-from varlen.kernels.equalize import equalized
+from varlen.kernels.blur import gaussian, motion_blur, sharpen
+from varlen.kernels.compositing import blend
+from varlen.kernels.equalize import equalize
 from varlen.kernels.exposure import exposed_share
-from varlen.kernels.jpeg_artifacts import compressed
-from varlen.kernels.label_transforms import Shapes, most_to_blame, moved_keypoints, shares_left, survey
-from varlen.kernels.noise import grained, random_levels
-from varlen.kernels.pixel_digest import fingerprint
+from varlen.kernels.jpeg_artifacts import jpeg_artifacts
+from varlen.kernels.label_transforms import ShapeArrays, moved_keypoints, responsible_members, shares_left, transform_shapes
+from varlen.kernels.noise import add_noise, random_levels
+from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import recolor
-from varlen.kernels.relight import relit
+from varlen.kernels.relight import relight
 from varlen.kernels.resample import halved, shrunk
 from varlen.kernels.warp_affine import warp
 from varlen.kernels.warp_mapped import warp_mapped
 from varlen.kernels.warp_masks import warp_labels, warp_mask
-from varlen.model.bends import Field
+from varlen.model.bends import DisplacementField
 from varlen.model.effects import Curve, Recolor
 from varlen.model.geometry import Size, rotation, scaling
 from varlen.model.objects import Mask, make_objects
@@ -27,13 +27,13 @@ from varlen.shapes.mask_polygons import mask_from_polygon, polygon_from_mask
 from varlen.shapes.rle import encode, expand, tight_mask_of
 
 
-def warm() -> None:
+def precompile() -> None:
     """Call each kernel on a small picture; compiled code is kept on disk for the next process."""
     picture = np.zeros((32, 32, 3), np.uint8)
     out = np.empty_like(picture)
     frame = (0, 0, 32, 32)
     turn = rotation(5).then(scaling(1.1, 1.1))
-    bend = ((rotation(5), Field(Size(32, 32), 8.0, 1.0, 1)),)
+    bend = ((rotation(5), DisplacementField(Size(32, 32), 8.0, 1.0, 1)),)
     warp(picture, turn.inverse(), out, frame, "mirror", (0, 0, 0))
     warp_mapped(picture, bend, turn, out, frame, "solid", (0, 0, 0))
     shrunk(picture, 24, 24)
@@ -42,9 +42,9 @@ def warm() -> None:
         recolor(out, frame, (*matrix, Curve(bytes(256))))
     recolor(out, frame, (Recolor.gains(1.0, 1.0, 1.0),))
     for change in (
-        lambda: gaussian(picture, 1.0), lambda: sharpened(picture, 1.0), lambda: smeared(picture, 4.0, 30.0), lambda: grained(picture, 2.0, 1, True),
-        lambda: random_levels(4, 1), lambda: compressed(picture, 50), lambda: equalized(picture, 2, 2.0), lambda: relit(picture, 0.2, 0.0, []),
-        lambda: mixed(picture, picture, 0.5), lambda: fingerprint(picture),
+        lambda: gaussian(picture, 1.0), lambda: sharpen(picture, 1.0), lambda: motion_blur(picture, 4.0, 30.0), lambda: add_noise(picture, 2.0, 1, True),
+        lambda: random_levels(4, 1), lambda: jpeg_artifacts(picture, 50), lambda: equalize(picture, 2, 2.0), lambda: relight(picture, 0.2, 0.0, []),
+        lambda: blend(picture, picture, 0.5), lambda: pixel_digest(picture),
     ):  # fmt: skip
         change()
     mask = Mask(4, 4, np.ones((8, 8), np.uint8))
@@ -54,8 +54,8 @@ def warm() -> None:
     polygon = polygon_from_mask(mask)
     mask_from_polygon(polygon)
     objects = make_objects(["1"], "", [0], [[0, 0, 8, 8]], [polygon], [None], [[]], [False], [{}])
-    survey(Shapes.of(objects, objects.outlines, False), np.eye(3).reshape(1, 9), np.array([[0.0, 0.0, 8.0, 8.0]]))
-    most_to_blame(shares_left(np.eye(3).reshape(1, 9), objects.boxes, objects.boxes), np.ones(1))
+    transform_shapes(ShapeArrays.of(objects, objects.outlines, False), np.eye(3).reshape(1, 9), np.array([[0.0, 0.0, 8.0, 8.0]]))
+    responsible_members(shares_left(np.eye(3).reshape(1, 9), objects.boxes, objects.boxes), np.ones(1))
     moved_keypoints(np.zeros((1, 1, 3)), rotation(5), (0.0, 0.0, 8.0, 8.0), None)
     exposed_share(rotation(5), Size(8, 8), (0.0, 0.0, 8.0, 8.0))
     forward(backward(polygon[0].outline, bend[0][1]), bend[0][1])
@@ -63,4 +63,4 @@ def warm() -> None:
 
 
 if __name__ == "__main__":
-    warm()
+    precompile()

@@ -18,18 +18,18 @@ from numpy.typing import NDArray
 from varlen._version import __version__
 from varlen.datasets.dataset import Dataset
 from varlen.errors import RenderError
-from varlen.kernels.compositing import lay_over, mixed, paint
+from varlen.kernels.compositing import blend, fill_areas, paste_over
 from varlen.kernels.lossless import fill_outside, moved_view
-from varlen.kernels.pixel_digest import fingerprint
+from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import recolor
 from varlen.kernels.resample import halved, resample, shrunk
 from varlen.kernels.warp_affine import Pixels, warp
 from varlen.kernels.warp_mapped import warp_mapped
 from varlen.labels.label_maps import label_map_of
-from varlen.labels.occlusion import opacity_of
-from varlen.labels.outcomes import Labels
+from varlen.labels.occlusion import object_opacity
+from varlen.labels.outcomes import LabelState
 from varlen.labels.propagate import labels_of, pasted_labels
-from varlen.labels.transform import finish
+from varlen.labels.transform import drop_small
 from varlen.model.effects import Detail
 from varlen.model.geometry import Matrix, Size, scaling
 from varlen.model.objects import Objects, Sample
@@ -38,15 +38,15 @@ from varlen.pipeline.draw_sources import RecordedDraws
 from varlen.pipeline.plan import Colors, Mixed, Painted, Pasted, Patched, Plan, Resample, Stage, Tiled, color_passes
 from varlen.render.picture_cache import PictureCache
 from varlen.render.planner import plan_variant
-from varlen.steps import OUTSIDE
-from varlen.steps.color_jitter import faded
+from varlen.steps import FROM_FILES
+from varlen.steps.color_jitter import saturation_matrix
 
 #: Shrinking by more than this in one bilinear step would alias.
 MILD = 0.84
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class VariantLabels:
     """What a variant holds besides its pixels: size, objects, image-level classes, and the trace that explains it."""
 
     size: Size
@@ -74,39 +74,39 @@ class Renderer:
         split = self.dataset.entries[image].split
         return plan_variant(self.pipeline, self.dataset, image, split, trace["variant"], RecordedDraws(trace["steps"]))
 
-    def outcome(self, image: str, variant: int, plan: Plan | None = None) -> Outcome:
+    def variant_labels(self, image: str, variant: int, plan: Plan | None = None) -> VariantLabels:
         """Labels and trace without touching a pixel."""
         plan = plan or self.plan(image, variant)
         labels = self.labels(plan)
-        return Outcome(plan.size, labels.objects, self.classes(plan), self._trace(plan, labels, variant))
+        return VariantLabels(plan.size, labels.objects, self.classes(plan), self._trace(plan, labels, variant))
 
-    def labels(self, plan: Plan) -> Labels:
+    def labels(self, plan: Plan) -> LabelState:
         """The labels of a variant and their fates."""
         labels = labels_of(plan, self.dataset, self.pipeline.labels)
-        finish(labels, self.pipeline.labels)
+        drop_small(labels, self.pipeline.labels)
         return labels
 
     def render(self, image: str, variant: int) -> tuple[Sample, dict[str, Any]]:
         """One variant whole: its sample, and its trace with the pixel digest."""
         plan = self.plan(image, variant)
-        outcome = self.outcome(image, variant, plan)
-        return Sample(self.complete(plan, outcome), outcome.objects, self.label_map(plan), outcome.classes), outcome.trace
+        outcome = self.variant_labels(image, variant, plan)
+        return Sample(self.render_pixels(plan, outcome), outcome.objects, self.label_map(plan), outcome.classes), outcome.trace
 
     def label_map(self, plan: Plan) -> NDArray[np.uint8] | None:
         """The class of every pixel of a variant, (H, W) uint8; None where its own picture has no label map."""
         return label_map_of(plan, self.dataset, self.pipeline.labels)
 
-    def complete(self, plan: Plan, outcome: Outcome) -> Pixels:
+    def render_pixels(self, plan: Plan, outcome: VariantLabels) -> Pixels:
         """The pixels that belong to an outcome; their digest goes into its trace."""
         pixels = np.ascontiguousarray(self.pixels(plan))
         if plan.gray:
             pixels = lightness(pixels)
-        outcome.trace["pixel_digest"] = fingerprint(pixels)
+        outcome.trace["pixel_digest"] = pixel_digest(pixels)
         return pixels
 
     def pixels(self, plan: Plan) -> Pixels:
         """Carry a plan out. The result may be a view of a cached picture: not to be written to."""
-        return _Run(self, plan).pixels
+        return _PlanRun(self, plan).pixels
 
     def picture_key(self, plan: Plan) -> str:
         """A name for the pixels a plan makes: equal plans on equal sources have equal names."""
@@ -130,7 +130,7 @@ class Renderer:
             case Resample():
                 return replace(stage, members=[], _exposed=None)
             case Detail(step=step, values=values):
-                return step.step, OUTSIDE.get(step.step, ""), values
+                return step.step, FROM_FILES.get(step.step, ""), values
             case Painted(cover=cover):
                 return cover
             case Patched(patches=patches):
@@ -175,9 +175,9 @@ class Renderer:
                 found[name] = found.get(name, 0.0) + share * weight
         return {name: round(weight, 6) for name, weight in sorted(found.items())}
 
-    def _trace(self, plan: Plan, labels: Labels, variant: int) -> dict[str, Any]:
+    def _trace(self, plan: Plan, labels: LabelState, variant: int) -> dict[str, Any]:
         partners = set(_partners(plan.steps))
-        clipped = [fate for fate in labels.fates() if fate.outcome == "clipped"]
+        clipped = [outcome for outcome in labels.outcomes() if outcome.outcome == "clipped"]
         return {
             "image": plan.image,
             "source_sha256": self.dataset.source_digest(plan.image),
@@ -191,13 +191,13 @@ class Renderer:
             "objects": {
                 "kept": len(labels.objects) - len(clipped),
                 "clipped": len(clipped),
-                "clipped_by": [fate.to_json() for fate in clipped],
-                "dropped": [fate.to_json() for fate in labels.dropped],
+                "clipped_by": [outcome.to_json() for outcome in clipped],
+                "dropped": [outcome.to_json() for outcome in labels.dropped],
             },
         }
 
 
-class _Run:
+class _PlanRun:
     """One plan being carried out; `owned` says whether `pixels` may be written to."""
 
     def __init__(self, renderer: Renderer, plan: Plan, canvas: Pixels | None = None, pixels: Pixels | None = None) -> None:
@@ -216,12 +216,12 @@ class _Run:
                     self.pixels = self._applied(stage)
                 case Painted(cover=cover):
                     self._own()
-                    paint(self.pixels, cover)
+                    fill_areas(self.pixels, cover)
                 case Patched(patches=patches):
                     self._own()
                     for patch in patches:
                         x0, y0, x1, y1 = patch.rect
-                        self.pixels[y0:y1, x0:x1] = _Run(renderer, patch.plan, pixels=self.pixels[y0:y1, x0:x1].copy()).pixels
+                        self.pixels[y0:y1, x0:x1] = _PlanRun(renderer, patch.plan, pixels=self.pixels[y0:y1, x0:x1].copy()).pixels
                 case colors:
                     self._own()
                     self._recolor((0, 0, self.pixels.shape[1], self.pixels.shape[0]), colors)
@@ -232,10 +232,10 @@ class _Run:
             case Tiled(tiles=tiles, size=size):
                 pixels = np.empty((size.height, size.width, 3), np.uint8)
                 for tile in tiles:
-                    _Run(self.renderer, tile, pixels)
+                    _PlanRun(self.renderer, tile, pixels)
                 return pixels
             case Mixed(own=own, partner=partner, weight=weight):
-                return mixed(_Run(self.renderer, own).pixels, _Run(self.renderer, partner).pixels, weight)
+                return blend(_PlanRun(self.renderer, own).pixels, _PlanRun(self.renderer, partner).pixels, weight)
             case Pasted():
                 return self._pasted(plan.base)
             case None:
@@ -243,16 +243,16 @@ class _Run:
 
     def _pasted(self, pasted: Pasted) -> Pixels:
         """The picture with the objects laid over it one after another; their borders are smooth."""
-        own = _Run(self.renderer, pasted.own)
+        own = _PlanRun(self.renderer, pasted.own)
         own._own()
         for each in pasted.objects:
             guest = pasted_labels(each, self.renderer.dataset, self.renderer.pipeline.labels)
             if guest is None:
                 continue
             other = np.empty_like(own.pixels)
-            _Run(self.renderer, each.plan, other)
-            opacity, left, top = opacity_of(guest.objects, each.plan.last_window())
-            lay_over(own.pixels, other, opacity, left, top)
+            _PlanRun(self.renderer, each.plan, other)
+            opacity, left, top = object_opacity(guest.objects, each.plan.last_window())
+            paste_over(own.pixels, other, opacity, left, top)
         return own.pixels
 
     def _applied(self, detail: Detail) -> Pixels:
@@ -356,7 +356,7 @@ def _partners(steps: list[dict[str, Any]]) -> Iterator[str]:
 def lightness(pixels: Pixels) -> Pixels:
     """(H, W, 1) from (H, W, 3) uint8: 0.299 r + 0.587 g + 0.114 b (ITU-R BT.601)."""
     gray = np.ascontiguousarray(pixels).copy()
-    recolor(gray, (0, 0, gray.shape[1], gray.shape[0]), (faded(0.0),))
+    recolor(gray, (0, 0, gray.shape[1], gray.shape[0]), (saturation_matrix(0.0),))
     return np.ascontiguousarray(gray[:, :, :1])
 
 

@@ -7,7 +7,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.kernels.outlines import filled, traced
+from varlen.kernels.outlines import fill_outline, trace_outlines
 from varlen.model.objects import Mask, Part, Polygon, Ring
 from varlen.shapes.polygons import bounds, rings_of
 
@@ -19,14 +19,14 @@ def mask_from_polygon(polygon: Polygon) -> Mask | None:
     shape = (max(math.ceil(y1) - top, 1), max(math.ceil(x1) - left, 1))
     frame = np.zeros(shape, np.uint8)
     for part in polygon:
-        frame |= filled(rings_of((part,)), left, top, shape)
+        frame |= fill_outline(rings_of((part,)), left, top, shape)
     return Mask.tight(frame, left, top)
 
 
 def polygon_from_mask(mask: Mask) -> Polygon:
     """Outlines along the borders of the pixels: filled again they give exactly the mask."""
     corner = np.array([mask.left, mask.top], np.float64)
-    rings = [ring + corner for each in traced(mask.pixels) for ring in _simple(each)]
+    rings = [ring + corner for each in trace_outlines(mask.pixels) for ring in _simple(each)]
     outer = [(ring, abs(area)) for ring in rings if (area := _turning(ring)) > 0]
     holes: list[list[Ring]] = [[] for _ in outer]
     for ring in rings:

@@ -21,7 +21,7 @@ from varlen.steps.normalize import Normalize
 from varlen.steps.pad import Pad
 from varlen.steps.paste_objects import PasteObjects
 from varlen.steps.perspective import Perspective
-from varlen.steps.plugins import load_outside
+from varlen.steps.plugins import load_step_files
 from varlen.steps.quarter_turn import QuarterTurn
 from varlen.steps.relight import Relight
 from varlen.steps.resize import Resize
@@ -38,7 +38,7 @@ BUILT_IN: tuple[type[Step], ...] = (
 CATALOGUE: dict[str, type[Step]] = {cls.name(): cls for cls in BUILT_IN}
 
 #: Steps from outside: their names and the SHA-256 of the files they come from.
-OUTSIDE: dict[str, str] = load_outside(CATALOGUE)
+FROM_FILES: dict[str, str] = load_step_files(CATALOGUE)
 
 
 def describe(cls: type[Step], schema: bool = False) -> dict[str, Any]:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from varlen.draws import Peers, Stream
+    from varlen.draws import PartnerRing, Stream
 
 Scope = Literal["train", "every"]
 Drawn = dict[str, Any]
@@ -46,7 +46,7 @@ Rgb = Annotated[tuple[int, int, int], BeforeValidator(lambda v: tuple(v) if isin
 
 def _extra(control: str, unit: str, low: float | None, high: float | None, **more: Any) -> dict[str, Any]:
     facts = {"control": control, "unit": unit, "low": low, "high": high, **more}
-    return {key: value for key, value in facts.items() if value is not None}
+    return {stream_key: value for stream_key, value in facts.items() if value is not None}
 
 
 def span(default: tuple[float, float], meaning: str, *, unit: str, low: float, high: float,
@@ -117,7 +117,7 @@ def color(default: tuple[int, int, int], meaning: str, when: When = None) -> Any
     return Field(default, description=meaning, json_schema_extra=_extra("color", "levels", 0, 255, when=when))
 
 
-class Seen(NamedTuple):
+class PlacedObject(NamedTuple):
     """An object as it comes to a step: where it is from, its name there, and its box within the frame."""
 
     image: str
@@ -125,7 +125,7 @@ class Seen(NamedTuple):
     box: Rect
 
 
-def _none() -> Sequence[Seen]:
+def _none() -> Sequence[PlacedObject]:
     return ()
 
 
@@ -139,8 +139,8 @@ class DrawContext(NamedTuple):
 
     size: Size
     image: str
-    peers: Callable[[], Peers]
-    objects: Callable[[], Sequence[Seen]] = _none
+    peers: Callable[[], PartnerRing]
+    objects: Callable[[], Sequence[PlacedObject]] = _none
 
 
 class Step(BaseModel):
@@ -248,11 +248,11 @@ class EdgedStep(MoveStep):
     edge_color: Rgb = color((0, 0, 0), "the color of solid edges", when={"edges": ["solid"]})
 
 
-def key(stream: Stream) -> int:
+def stream_key(stream: Stream) -> int:
     """A name for a stream of its own, short enough for every JSON reader."""
     return stream.below(MOST_KEY)
 
 
-def amount(low: int, high: int, stream: Stream) -> int:
+def whole_between(low: int, high: int, stream: Stream) -> int:
     """A whole number from `low` to `high`, both included."""
     return low + stream.below(high - low + 1)

@@ -52,9 +52,9 @@ class MotionBlur(DetailStep):
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """The mean along a line through every pixel, sampled bilinearly every half pixel."""
-        from varlen.kernels.blur import smeared
+        from varlen.kernels.blur import motion_blur
 
-        return smeared(pixels, values["length_px"], values["degrees"])
+        return motion_blur(pixels, values["length_px"], values["degrees"])
 
 
 class Sharpen(DetailStep):
@@ -71,6 +71,6 @@ class Sharpen(DetailStep):
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """p → p + amount · (p − blurred p), blurred with σ = 1 px."""
-        from varlen.kernels.blur import sharpened
+        from varlen.kernels.blur import sharpen
 
-        return sharpened(pixels, values["amount"])
+        return sharpen(pixels, values["amount"])

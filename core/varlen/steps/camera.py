@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal
 
 from varlen.model.geometry import Size
-from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, WholeSpan, Within, amount, key, span, switch, whole_span, within
+from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, WholeSpan, Within, span, stream_key, switch, whole_between, whole_span, within
 
 if TYPE_CHECKING:
     import numpy as np
@@ -23,16 +23,16 @@ class Noise(DetailStep):
     within: Within = within()
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
-        return {"sigma_levels": stream.uniform(*self.sigma_levels), "key": key(stream)}
+        return {"sigma_levels": stream.uniform(*self.sigma_levels), "key": stream_key(stream)}
 
     def values(self, drawn: Drawn, size: Size) -> Drawn | None:
         return {**drawn, "per_channel": self.per_channel} if drawn["sigma_levels"] > 0.0 else None
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """p → p + σ z, z near to standard normal: the sum of four even 16-bit numbers, within ± 3.46."""
-        from varlen.kernels.noise import grained
+        from varlen.kernels.noise import add_noise
 
-        return grained(pixels, values["sigma_levels"], values["key"], values["per_channel"])
+        return add_noise(pixels, values["sigma_levels"], values["key"], values["per_channel"])
 
 
 class Compress(DetailStep):
@@ -42,13 +42,13 @@ class Compress(DetailStep):
     quality: WholeSpan = whole_span((40, 90), "JPEG quality; lower is worse", unit="of 100", low=1, high=100)
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
-        return {"quality": amount(*self.quality, stream)}
+        return {"quality": whole_between(*self.quality, stream)}
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """YCbCr with halved color, cosine transform of 8 × 8 blocks, rounding to the tables of ITU-T T.81 Annex K, and back."""
-        from varlen.kernels.jpeg_artifacts import compressed
+        from varlen.kernels.jpeg_artifacts import jpeg_artifacts
 
-        return compressed(pixels, values["quality"])
+        return jpeg_artifacts(pixels, values["quality"])
 
 
 class Coarsen(DetailStep):

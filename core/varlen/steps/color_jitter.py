@@ -47,10 +47,10 @@ class ColorJitter(ColorStep):
         """
         turn = Recolor(_hue(drawn["hue_degrees"]))
         s, c, b = drawn["saturation_factor"], drawn["contrast_factor"], drawn["brightness_factor"]
-        return turn.then(faded(s)).then(Recolor.gains(c, c, c, MIDDLE * (1 - c))).then(Recolor.gains(b, b, b))
+        return turn.then(saturation_matrix(s)).then(Recolor.gains(c, c, c, MIDDLE * (1 - c))).then(Recolor.gains(b, b, b))
 
 
-def faded(saturation: float) -> Recolor:
+def saturation_matrix(saturation: float) -> Recolor:
     """p → gray(p) + saturation · (p − gray(p))."""
     fade = [(1 - saturation) * LUMA[column] + (saturation if row == column else 0.0) for row in range(3) for column in range(3)]
     return Recolor((*fade[0:3], 0.0, *fade[3:6], 0.0, *fade[6:9], 0.0))

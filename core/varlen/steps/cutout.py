@@ -6,7 +6,22 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 from varlen.model.effects import Cover
 from varlen.model.geometry import Size
-from varlen.steps.base import DrawContext, Drawn, Rgb, Span, Step, WholeSpan, Within, amount, color, key, option, span, whole_span, within
+from varlen.steps.base import (
+    DrawContext,
+    Drawn,
+    Rgb,
+    Span,
+    Step,
+    WholeSpan,
+    Within,
+    color,
+    option,
+    span,
+    stream_key,
+    whole_between,
+    whole_span,
+    within,
+)
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -35,7 +50,7 @@ class Cutout(Step):
         areas = []
         taken = [seen.box for seen in context.objects()] if self.keep_off == "objects" else []
         width, height = context.size
-        for _ in range(amount(*self.count, stream)):
+        for _ in range(whole_between(*self.count, stream)):
             wide, high = stream.uniform(*self.size_fraction), stream.uniform(*self.size_fraction)
             for _ in range(TRIES if taken else 1):
                 x, y = stream.uniform(0, 1 - wide), stream.uniform(0, 1 - high)
@@ -43,7 +58,7 @@ class Cutout(Step):
                 if not any(box[0] < area[2] and area[0] < box[2] and box[1] < area[3] and area[1] < box[3] for box in taken):
                     areas.append([x, y, wide, high])
                     break
-        return {"areas": areas, "key": key(stream)}
+        return {"areas": areas, "key": stream_key(stream)}
 
     def effect(self, drawn: Drawn, size: Size) -> Cover | None:
         """Areas as shares of the sides (left, top, width, height), at whole pixels."""

@@ -6,10 +6,10 @@ from typing import TYPE_CHECKING, Literal
 
 from pydantic import model_validator
 
-from varlen.model.bends import FOLDLESS, Field
+from varlen.model.bends import MAX_SHARE_WITHOUT_FOLD, DisplacementField
 from varlen.model.effects import Bend
 from varlen.model.geometry import Size
-from varlen.steps.base import DrawContext, Drawn, MoveStep, Span, key, number, span
+from varlen.steps.base import DrawContext, Drawn, MoveStep, Span, number, span, stream_key
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -25,7 +25,7 @@ class Elastic(MoveStep):
 
     @model_validator(mode="after")
     def _never_folds(self) -> Elastic:
-        most = FOLDLESS * self.spacing_fraction
+        most = MAX_SHARE_WITHOUT_FOLD * self.spacing_fraction
         if self.strength_fraction[1] > most:
             raise ValueError(
                 f"strength_fraction {self.strength_fraction[1]:g} would fold the picture with spacing_fraction {self.spacing_fraction:g}; "
@@ -34,7 +34,7 @@ class Elastic(MoveStep):
         return self
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
-        return {"strength_fraction": stream.uniform(*self.strength_fraction), "field": key(stream)}
+        return {"strength_fraction": stream.uniform(*self.strength_fraction), "field": stream_key(stream)}
 
     def effect(self, drawn: Drawn, size: Size) -> Bend | None:
         shorter = min(size)
@@ -42,4 +42,4 @@ class Elastic(MoveStep):
         # Less than that no pixel moves visibly; and a picture of a few pixels can't be bent.
         if strength < 0.02 or shorter < 8:
             return None
-        return Bend(Field(size, self.spacing_fraction * shorter, strength, drawn["field"]))
+        return Bend(DisplacementField(size, self.spacing_fraction * shorter, strength, drawn["field"]))

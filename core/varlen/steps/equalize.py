@@ -36,6 +36,6 @@ class Equalize(DetailStep):
         off at `limit` times the mean bin, so that no curve is steeper than `limit`; between the
         regions' centres curves are mixed bilinearly.
         """
-        from varlen.kernels.equalize import equalized
+        from varlen.kernels.equalize import equalize
 
-        return equalized(pixels, values["tiles"], values["limit"])
+        return equalize(pixels, values["tiles"], values["limit"])

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from varlen.model.effects import Cell
 from varlen.model.effects import Mosaic as MosaicEffect
+from varlen.model.effects import MosaicCell
 from varlen.model.geometry import Size
 from varlen.steps.base import DrawContext, Drawn, Span, Step, option, span, whole
 from varlen.steps.crop import LARGEST
@@ -54,7 +54,7 @@ class Mosaic(Step):
         canvas = Size(max(self.width_px or size.width, least), max(self.height_px or size.height, least))
         rects = _quarters(drawn["centre"], canvas) if self.grid == "2x2" else _ninths(drawn["centre"], canvas)
         cells = [
-            Cell(tile["image"], rects[(place + drawn["turn"]) % len(rects)], tile["scale"], tile["x_fraction"], tile["y_fraction"])
+            MosaicCell(tile["image"], rects[(place + drawn["turn"]) % len(rects)], tile["scale"], tile["x_fraction"], tile["y_fraction"])
             for place, tile in enumerate(drawn["tiles"])
         ]
         return MosaicEffect(tuple(cells), canvas)

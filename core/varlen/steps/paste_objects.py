@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, ClassVar, Literal
 
-from varlen.model.effects import Guest, Paste
+from varlen.model.effects import Paste, PasteSource
 from varlen.model.geometry import Size
-from varlen.steps.base import DrawContext, Drawn, Span, Step, WholeSpan, amount, span, whole_span
+from varlen.steps.base import DrawContext, Drawn, Span, Step, WholeSpan, span, whole_between, whole_span
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -32,10 +32,12 @@ class PasteObjects(Step):
                     "x_fraction": stream.uniform(0, 1),
                     "y_fraction": stream.uniform(0, 1),
                 }
-                for _ in range(amount(*self.count, stream))
+                for _ in range(whole_between(*self.count, stream))
             ]
         }
 
     def effect(self, drawn: Drawn, size: Size) -> Paste | None:
-        guests = [Guest(each["image"], each["choice"], each["scale_factor"], each["x_fraction"], each["y_fraction"]) for each in drawn["guests"]]
+        guests = [
+            PasteSource(each["image"], each["choice"], each["scale_factor"], each["x_fraction"], each["y_fraction"]) for each in drawn["guests"]
+        ]
         return Paste(tuple(guests)) if guests else None

@@ -19,7 +19,7 @@ from varlen.steps.base import Step
 VARIABLE = "VARLEN_STEPS"
 
 
-def load_outside(catalogue: dict[str, type[Step]]) -> dict[str, str]:
+def load_step_files(catalogue: dict[str, type[Step]]) -> dict[str, str]:
     """Add the steps of all files to `catalogue`; returns their names and the SHA-256 of their files.
 
     Raises `StepFileError` naming the file that can't be used.

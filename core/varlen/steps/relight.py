@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 from varlen.model.geometry import Size
-from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, WholeSpan, amount, span, whole_span
+from varlen.steps.base import DetailStep, DrawContext, Drawn, Span, WholeSpan, span, whole_between, whole_span
 
 if TYPE_CHECKING:
     import numpy as np
@@ -35,7 +35,7 @@ class Relight(DetailStep):
                 "breadth_fraction": stream.uniform(0.08, 0.25),
                 "degrees": stream.uniform(0, 180),
             }
-            for _ in range(amount(*self.shadows, stream))
+            for _ in range(whole_between(*self.shadows, stream))
         ]
         return {**drawn, "shadows": shadows}
 
@@ -45,6 +45,6 @@ class Relight(DetailStep):
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
         """p → p (1 + s u) Π (1 − s k): u runs from −1 to 1 along the light's direction across the diagonal; k of each
         shadow, an ellipse, goes smoothly from 1 inside 0.6 of its radius to 0 at 1.4 of it (3t² − 2t³)."""
-        from varlen.kernels.relight import relit
+        from varlen.kernels.relight import relight
 
-        return relit(pixels, values["strength"], values["angle_degrees"], values["shadows"])
+        return relight(pixels, values["strength"], values["angle_degrees"], values["shadows"])

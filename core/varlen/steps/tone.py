@@ -8,7 +8,7 @@ from varlen.draws import rounded
 from varlen.model.effects import Curve, Gray, Recolor
 from varlen.model.geometry import Size
 from varlen.steps.base import ColorStep, DrawContext, Drawn, Span, Within, option, probability, span, within
-from varlen.steps.color_jitter import LUMA, faded
+from varlen.steps.color_jitter import LUMA, saturation_matrix
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -79,4 +79,4 @@ class Grayscale(ColorStep):
 
     def effect(self, drawn: Drawn, size: Size) -> Recolor | Gray:
         """(r, g, b) → (y, y, y), y = 0.299 r + 0.587 g + 0.114 b (ITU-R BT.601)."""
-        return faded(0.0) if self.channels == 3 else Gray()
+        return saturation_matrix(0.0) if self.channels == 3 else Gray()

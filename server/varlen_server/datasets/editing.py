@@ -52,7 +52,7 @@ def _settle(dataset: Dataset, keys: set[str]) -> None:
         edits = by_image[image.key]
         first = image.unedited or {"split": image.split, "objects": image.objects_json}
         image.split, image.objects_json = first["split"], first["objects"]
-        entry = core.edited(entry_of(image, classes), edits)
+        entry = core.apply_edits(entry_of(image, classes), edits)
         image.left_out = entry is None
         if entry is not None:
             image.split = entry.split

@@ -13,7 +13,7 @@ from django.conf import settings
 from django.db import transaction
 from varlen.datasets.edits import Edit
 from varlen.datasets.findings import by_severity
-from varlen.datasets.findings.image_checks import Examined, PictureLook, examine_file
+from varlen.datasets.findings.image_checks import ImageChecks, ScannedImage, scan_file
 from varlen.datasets.findings.kinds import Finding
 from varlen.datasets.summary import mean_and_deviation
 
@@ -29,7 +29,7 @@ AT_ONCE = 64
 def examine(dataset: Dataset, progress: Callable[[int], None] = lambda done: None) -> None:
     """Add what decoding shows to a dataset's findings and statistics; damaged images are left out by an edit."""
     rows = list(dataset.images.filter(left_out=False).values_list("key", "split", "sha256"))
-    look = PictureLook()
+    look = ImageChecks()
     jobs = [(str(path_of(Path(settings.PICTURES), digest)), key) for key, _, digest in rows]
     for done, ((key, split, digest), found) in enumerate(zip(rows, _examined(jobs), strict=True), 1):
         look.add(key, split, digest, found)
@@ -67,13 +67,13 @@ def _joined(findings: Iterable[Finding]) -> list[Finding]:
     return list(kinds.values())
 
 
-def _examined(jobs: list[tuple[str, str]]) -> Iterator[Examined]:
+def _examined(jobs: list[tuple[str, str]]) -> Iterator[ScannedImage]:
     """The outcome for each picture, in order; in several processes when there are many."""
     if len(jobs) < MANY:
-        yield from map(examine_file, jobs)
+        yield from map(scan_file, jobs)
         return
     workers = os.cpu_count() or 1
     with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
         waiting = iter(jobs)
         while some := list(islice(waiting, AT_ONCE * workers)):
-            yield from pool.map(examine_file, some, chunksize=8)
+            yield from pool.map(scan_file, some, chunksize=8)

@@ -21,8 +21,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 from varlen.datasets.image_files import decode
-from varlen.datasets.import_options import Choices
-from varlen.datasets.importer import recognise
+from varlen.datasets.import_options import ImportOptions
+from varlen.datasets.importer import preview_dataset
 from varlen.datasets.sources import open_files
 from varlen.errors import DatasetError
 
@@ -53,7 +53,7 @@ class IntakeList(APIView):
         if named := body.validated_data.get("folder"):
             path = allowed(named)
             intake = Intake(name=body.validated_data.get("name") or path.stem, path=str(path))
-            intake.recognised = recognise(path)
+            intake.recognised = preview_dataset(path)
             intake.state = Intake.State.RECOGNISED
         else:
             settings.UPLOADS.mkdir(parents=True, exist_ok=True)
@@ -111,7 +111,7 @@ class IntakeRecognise(APIView):
         intake = get_object_or_404(Intake, pk=pk, state__in=_OPEN)
         if intake.folder:
             intake.path = str(_root(Path(intake.folder) / "files"))
-        intake.recognised = recognise(Path(intake.path), request.data.get("format", ""))
+        intake.recognised = preview_dataset(Path(intake.path), request.data.get("format", ""))
         intake.state = Intake.State.RECOGNISED
         intake.save(update_fields=["path", "recognised", "state"])
         return Response(IntakeSerializer(intake).data)
@@ -128,7 +128,7 @@ class IntakeStart(APIView):
         with transaction.atomic():
             intake = get_object_or_404(Intake.objects.select_for_update(), pk=pk, state=Intake.State.RECOGNISED)
             wish.setdefault("form", intake.recognised["format"])
-            Choices.from_json(wish).class_names(each["name"] for each in intake.recognised["classes"])
+            ImportOptions.from_json(wish).class_names(each["name"] for each in intake.recognised["classes"])
             intake.choices, intake.name = wish, name or intake.name
             intake.total, intake.state = intake.recognised["images"], Intake.State.WAITING
             intake.save()

@@ -11,11 +11,11 @@ from pathlib import Path
 from django.conf import settings
 from django.db import connection, transaction
 from varlen.datasets import dataset as core
-from varlen.datasets.dataset import fitting
+from varlen.datasets.dataset import check_map_size
 from varlen.datasets.digests import map_digest, whole_digest
 from varlen.datasets.image_files import decode_levels
-from varlen.datasets.import_options import Choices
-from varlen.datasets.importer import Intake
+from varlen.datasets.import_options import ImportOptions
+from varlen.datasets.importer import Importer
 from varlen.errors import DatasetError
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
@@ -30,7 +30,7 @@ ROWS_AT_ONCE = 200
 Progress = Callable[[int], None]
 
 
-def bring_in(path: Path, name: str, choices: Choices | None = None, source: str = "", progress: Progress = lambda done: None,
+def bring_in(path: Path, name: str, choices: ImportOptions | None = None, source: str = "", progress: Progress = lambda done: None,
              begun: Callable[[Dataset], None] = lambda dataset: None) -> Dataset:  # fmt: skip
     """Read a dataset from a folder or zip into the store and the database, all or nothing.
 
@@ -38,7 +38,7 @@ def bring_in(path: Path, name: str, choices: Choices | None = None, source: str 
     keep the others away; a dataset of which nothing can be read is refused. Whatever `progress`
     raises ends it, and nothing stays. `source`: where the files can be found again; `begun` is told of the row that is not ready yet.
     """
-    intake = Intake(path, choices or Choices())
+    intake = Importer(path, choices or ImportOptions())
     reading = intake.reading
     dataset = Dataset.objects.create(name=name, ready=False, classes=list(intake.classes), keypoints=list(reading.skeleton.names),
                                      lines=[list(line) for line in reading.skeleton.edges], partners=list(reading.skeleton.partners),
@@ -91,7 +91,7 @@ def content_of(row: Image, classes: tuple[str, ...]) -> str:
     if row.label_map:
         files = store.StoredFiles("", settings.PICTURES, {row.label_map: row.label_map_sha256})
         found = decode_levels(files.read(row.label_map), row.label_map)
-        levels = map_digest(fitting(found, row.label_map, Size(row.width, row.height)))
+        levels = map_digest(check_map_size(found, row.label_map, Size(row.width, row.height)))
     return core.content_digest(entry_of(row, classes), classes, row.sha256, levels)
 
 

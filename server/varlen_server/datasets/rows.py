@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import orjson
-from varlen.datasets.ingest import Brought
+from varlen.datasets.ingest import IngestedImage
 from varlen.model.objects import Objects
 from varlen.shapes.objects_json import objects_to_json
 
@@ -60,7 +60,7 @@ class MakesRows:
     def __init__(self, classes: tuple[str, ...]) -> None:
         self.classes = classes
 
-    def __call__(self, image: Brought) -> Row:
+    def __call__(self, image: IngestedImage) -> Row:
         entry, found = image.entry, measures_of(image.entry.objects)
         objects = objects_to_json(entry.objects, self.classes, arrays=True)
         return Row(

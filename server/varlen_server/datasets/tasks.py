@@ -8,7 +8,7 @@ from pathlib import Path
 
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
-from varlen.datasets.import_options import Choices
+from varlen.datasets.import_options import ImportOptions
 from varlen.errors import VarlenError
 
 from varlen_server.datasets.examine import examine
@@ -42,7 +42,7 @@ def bring_dataset_in(intake_id: int) -> None:
                 raise Stopped
 
     try:
-        choices = Choices.from_json(intake.choices)
+        choices = ImportOptions.from_json(intake.choices)
         dataset = bring_in(Path(intake.path), intake.name, choices, "" if intake.folder else intake.path, progress,
                            lambda begun: Intake.objects.filter(pk=intake.pk).update(dataset=begun) and None)  # fmt: skip
     except Stopped:

@@ -14,9 +14,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 from varlen.datasets.edits import Edit
-from varlen.datasets.image_files import decode, exif_of
+from varlen.datasets.image_files import decode, readable_exif
 from varlen.datasets.splits import in_order
-from varlen.datasets.summary import spread
+from varlen.datasets.summary import evenly_spaced
 
 from varlen_server import store
 from varlen_server.datasets.columns import columns_of, overview
@@ -79,7 +79,7 @@ class DatasetRows(APIView):
                 drawn = sorted(images.values_list("sha256", "pk"), key=lambda pair: hash_turn(pair[0], turn))[:count]
                 chosen = list(images.filter(pk__in=[key for _, key in drawn]))
             case _:
-                keys = spread(list(images.values_list("pk", flat=True)), count)
+                keys = evenly_spaced(list(images.values_list("pk", flat=True)), count)
                 chosen = list(images.filter(pk__in=keys))
         return Response(ImageSerializer(chosen, many=True).data)
 
@@ -130,7 +130,7 @@ class ImageFacts(APIView):
             {"kind": each["kind"], "object": thing}
             for each in image.dataset.findings for place, thing in each["places"] if place == image.key
         ]  # fmt: skip
-        return Response(ImageFactsSerializer({"image": image, "exif": exif_of(data), "findings": found, **image.facts}).data)
+        return Response(ImageFactsSerializer({"image": image, "exif": readable_exif(data), "findings": found, **image.facts}).data)
 
 
 class ImageMap(APIView):

@@ -8,7 +8,7 @@ from pathlib import Path
 from django.conf import settings
 from django.db import connection, transaction
 from procrastinate.contrib.django.models import ProcrastinateJob
-from varlen.editions.export_spec import Order
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, read_record
 from varlen.errors import VarlenError
 
@@ -35,7 +35,7 @@ def take_in_folders() -> list[str]:
 
 
 def _take_in(number: int, record: dict) -> None:  # type: ignore[type-arg]
-    order = Order(**Order.fields_of(record)).to_json()
+    order = ExportSpec(**ExportSpec.fields_of(record)).to_json()
     with transaction.atomic():
         edition = Edition.objects.create(
             pk=number, name=f"{record['dataset']}, {record['pipeline'].get('name', '')}"[:120],

@@ -164,7 +164,7 @@ def _objects(renderer: Renderer | None, row: dict[str, Any]) -> list[dict[str, A
     if renderer is None:
         return []
     try:
-        outcome = renderer.outcome(row["source"], row["variant"], renderer.replan(row["trace"]))
+        outcome = renderer.variant_labels(row["source"], row["variant"], renderer.replan(row["trace"]))
     except VarlenError:
         return []
     return objects_to_json(outcome.objects, renderer.dataset.classes)

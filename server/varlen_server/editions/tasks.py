@@ -12,10 +12,12 @@ from django.utils import timezone
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
 from varlen.datasets.dataset import Dataset as CoreDataset
-from varlen.editions.export import Cancelled, Order, export
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, read_record
 from varlen.editions.verify import verify
 from varlen.errors import EditionError, VarlenError
+from varlen.executors import Cancelled
 from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.library import load
@@ -36,7 +38,7 @@ def make_edition(edition_id: int) -> None:
     try:
         if (edition.folder / RECORD).exists():
             return finish(edition)  # the worker died between the last file and this line
-        export(source_of(edition), from_json(edition.document), edition.folder, Order(**edition.order), workers=os.cpu_count() or 1,
+        export(source_of(edition), from_json(edition.document), edition.folder, ExportSpec(**edition.order), workers=os.cpu_count() or 1,
                scheduler=settings.SCHEDULER, resume=True, leave_out=edition.leave_out, progress=watch.progress, stop=watch.stop)  # fmt: skip
     except Cancelled:
         shutil.rmtree(edition.part, ignore_errors=True)

@@ -17,7 +17,7 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.editions.export import Order
+from varlen.editions.export_spec import ExportSpec
 from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.models import Dataset
@@ -41,17 +41,17 @@ from varlen_server.sheet.cost import cost_of_one, seconds_for
 from varlen_server.sheet.renderers import renderer_of
 
 
-def order_of(wish: dict[str, Any]) -> Order:
+def order_of(wish: dict[str, Any]) -> ExportSpec:
     """What is ordered. Raises `EditionError` for what can't be."""
-    return Order(**Order.fields_of(wish))
+    return ExportSpec(**ExportSpec.fields_of(wish))
 
 
-def total_of(dataset: Dataset, order: Order) -> dict[str, int]:
+def total_of(dataset: Dataset, order: ExportSpec) -> dict[str, int]:
     """How many images come out per split."""
     return order.counts({row["split"]: row["images"] for row in with_splits(dataset).splits})  # type: ignore[attr-defined]
 
 
-def make(name: str, dataset: Dataset, document: dict[str, Any], order: Order, revision: Revision | None, leave_out: bool = False) -> Edition:
+def make(name: str, dataset: Dataset, document: dict[str, Any], order: ExportSpec, revision: Revision | None, leave_out: bool = False) -> Edition:
     """Order an edition; record and job are of one transaction: both are there or neither is."""
     pipeline = from_json(document)
     register(pipeline)

@@ -9,8 +9,8 @@ from collections.abc import Mapping, Sequence
 
 import orjson
 from varlen.datasets.formats import WRITERS
-from varlen.datasets.summary import spread
-from varlen.editions.export_spec import Order
+from varlen.datasets.summary import evenly_spaced
+from varlen.editions.export_spec import ExportSpec
 from varlen.render.renderer import Renderer
 
 from varlen_server.answers import kept
@@ -21,7 +21,7 @@ MEASURED = 4
 START_SECONDS = 1.5
 
 
-def cost_of_one(renderer: Renderer, dataset_digest: str, order: Order) -> tuple[float, float]:
+def cost_of_one(renderer: Renderer, dataset_digest: str, order: ExportSpec) -> tuple[float, float]:
     """Bytes, and seconds of one processor core, of an average image of an edition; (0, 0) for one of no images.
 
     Measured once for a dataset, a pipeline and a form of pictures, so that all who ask hear the same.
@@ -35,11 +35,11 @@ def cost_of_one(renderer: Renderer, dataset_digest: str, order: Order) -> tuple[
     return size, seconds
 
 
-def _measured(renderer: Renderer, order: Order, last: Mapping[str, Sequence[int]]) -> tuple[float, float]:
+def _measured(renderer: Renderer, order: ExportSpec, last: Mapping[str, Sequence[int]]) -> tuple[float, float]:
     writer = WRITERS[order.format](renderer.dataset)
     every = [(key, variant) for split, keys in renderer.dataset.by_split().items() for variant in last[split] for key in keys]
     sizes, seconds = [], []
-    for key, variant in spread(every, MEASURED):
+    for key, variant in evenly_spaced(every, MEASURED):
         # This thread's own time: what else the machine does meanwhile is no part of it.
         start = time.thread_time()
         sample, _ = renderer.render(key, variant)

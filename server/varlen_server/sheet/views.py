@@ -22,9 +22,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.serializers import Serializer
 from rest_framework.views import APIView
-from varlen.editions.export import Order
+from varlen.editions.export_spec import ExportSpec
 from varlen.errors import RenderError
-from varlen.forecast.advice import notes
+from varlen.forecast.advice import advice_on
 from varlen.forecast.label_forecast import Tally, count_draws, forecast
 from varlen.forecast.limits import largest_range
 from varlen.pipeline.document import Pipeline, from_json
@@ -116,7 +116,7 @@ def _tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: i
     address = f"/api/tiles/{dataset.pk}/{dataset.digest[7:]}/{renderer.pipeline.digest[7:]}/{image}/{variant}"
     try:
         plan = renderer.plan(key, variant)
-        outcome = renderer.outcome(key, variant, plan)
+        outcome = renderer.variant_labels(key, variant, plan)
         picture = "data:image/jpeg;base64," + b64encode(_made(renderer, plan, width).read_bytes()).decode() if width else ""
     except RenderError as error:
         return _refused(renderer, key, variant, str(error))
@@ -203,11 +203,11 @@ class Ledger(APIView):
     def post(self, request: Request) -> Response:
         """What an edition of this would hold."""
         wish, dataset, pipeline, renderer = _asked(request, LedgerRequestSerializer)
-        order = Order(wish["variants"], wish["originals"])
+        order = ExportSpec(wish["variants"], wish["originals"])
         counts = order.counts(renderer.dataset.images_by_split())
         total = sum(counts.values())
         # What was sampled hangs on neither how many variants there will be nor on the originals.
-        found = orjson.loads(kept("ledgers-4", [dataset.digest, pipeline.digest], partial(_fates, renderer)))
+        found = orjson.loads(kept("ledgers-4", [dataset.digest, pipeline.digest], partial(_outcomes, renderer)))
         size, seconds = cost_of_one(renderer, dataset.digest, order)
         return Response({"counts": counts, "total": total, **found, "bytes": round(size * total),
                          "seconds": seconds_for(total, seconds)})  # fmt: skip
@@ -244,7 +244,7 @@ class Notes(APIView):
         """What is allowed in this pipeline, on this dataset, but seldom meant."""
         _, dataset, pipeline, renderer = _asked(request, NotesRequestSerializer)
         asked = [dataset.digest, pipeline.digest, dataset.marks]
-        return _json(kept("notes", asked, lambda: [note.to_json() for note in notes(renderer.dataset, pipeline, dataset.marks, give_way)]))
+        return _json(kept("notes", asked, lambda: [note.to_json() for note in advice_on(renderer.dataset, pipeline, dataset.marks, give_way)]))
 
 
 def _asked(request: Request, form: type[Serializer]) -> tuple[dict[str, Any], Dataset, Pipeline, Renderer]:
@@ -271,7 +271,7 @@ def _training(renderer: Renderer) -> list[str]:
     return renderer.dataset.by_split().get("train") or list(renderer.dataset.entries)
 
 
-def _fates(renderer: Renderer) -> dict[str, Any]:
+def _outcomes(renderer: Renderer) -> dict[str, Any]:
     """What becomes of objects over a sample of variants, from labels alone."""
     tally = count_draws(renderer, SAMPLE, lambda done: give_way()) if renderer.dataset.by_split().get("train") else Tally()
     blame: Counter[str] = Counter()

@@ -16,7 +16,7 @@ import orjson
 from varlen.datasets import convert, formats
 from varlen.datasets.dataset import Dataset
 from varlen.editions import export
-from varlen.editions.export_spec import Order
+from varlen.editions.export_spec import ExportSpec
 from varlen.pipeline.document import from_json
 from varlen.render.renderer import Renderer
 from varlen.shapes.objects_json import objects_to_json
@@ -78,7 +78,7 @@ def all_digests() -> dict[str, Any]:
         for form in formats.WRITERS:
             for image, quality in (("png", 90), ("jpeg", 80)):
                 out = Path(folder, f"{form}-{image}")
-                record = export.export(dataset, from_json(EXPORTED), out, Order(variants=2, format=form, image=image, quality=quality))
+                record = export.export(dataset, from_json(EXPORTED), out, ExportSpec(variants=2, format=form, image=image, quality=quality))
                 found["exports"][f"{form} {image}"] = [record["output_digest"], tree(out, without=("edition.json",))]
             out = Path(folder, f"{form}-converted")
             try:

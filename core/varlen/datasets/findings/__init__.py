@@ -9,21 +9,21 @@ import hashlib
 from collections.abc import Callable
 
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.findings.image_checks import PictureLook, examine, fingerprint
+from varlen.datasets.findings.image_checks import ImageChecks, likeness_hash, scan_image
 from varlen.datasets.findings.kinds import EDITS, KINDS, SEVERITIES, Finding, by_severity
-from varlen.datasets.findings.label_checks import LabelLook
-from varlen.datasets.image_files import facts_of
-from varlen.errors import DatasetError, Trouble
+from varlen.datasets.findings.label_checks import LabelChecks
+from varlen.datasets.image_files import read_header
+from varlen.errors import DatasetError, ReadProblems
 
-__all__ = ["EDITS", "KINDS", "SEVERITIES", "Finding", "by_severity", "fingerprint", "look"]
+__all__ = ["EDITS", "KINDS", "SEVERITIES", "Finding", "by_severity", "check_dataset", "likeness_hash"]
 
 
-def look(dataset: Dataset, trouble: Trouble, progress: Callable[[], None] = lambda: None) -> list[Finding]:
+def check_dataset(dataset: Dataset, problems: ReadProblems, progress: Callable[[], None] = lambda: None) -> list[Finding]:
     """All findings, the worst kinds first. `trouble`: what was noted when the dataset was read.
 
     Every picture is read and decoded once; nothing is kept but a fingerprint of each.
     """
-    labels, pictures = LabelLook(dataset.classes, dataset.skeleton.names), PictureLook()
+    labels, pictures = LabelChecks(dataset.classes, dataset.skeleton.names), ImageChecks()
     for key, entry in dataset.entries.items():
         labels.labels(entry)
         progress()
@@ -32,7 +32,7 @@ def look(dataset: Dataset, trouble: Trouble, progress: Callable[[], None] = lamb
         except DatasetError as error:
             labels.notes.add("missing-file", str(error), key)
             continue
-        facts, found, digest = facts_of(data, key), examine(data, key), hashlib.sha256(data).hexdigest()
+        facts, found, digest = read_header(data, key), scan_image(data, key), hashlib.sha256(data).hexdigest()
         if facts is not None:
             labels.header(key, facts)
         if not found.error:
@@ -40,7 +40,7 @@ def look(dataset: Dataset, trouble: Trouble, progress: Callable[[], None] = lamb
             if found.size != tuple(entry.size):
                 labels.notes.add("size-disagrees", size_disagrees(key, found.size, tuple(entry.size)), key)
         pictures.add(key, entry.split, digest, found)
-    return by_severity([*labels.findings(trouble), *pictures.findings()])
+    return by_severity([*labels.findings(problems), *pictures.findings()])
 
 
 def size_disagrees(key: str, found: tuple[int, ...], said: tuple[int, ...]) -> str:

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.datasets.findings.kinds import Finding, Notes, by_severity
+from varlen.datasets.findings.kinds import Finding, FindingCounts, by_severity
 from varlen.datasets.image_files import decode
 from varlen.errors import DatasetError
 from varlen.kernels.resample import shrunk
@@ -19,7 +19,7 @@ ALIKE = 3
 
 
 @dataclass(frozen=True, slots=True)
-class Examined:
+class ScannedImage:
     """One decoded picture. error: why it could not be decoded, "" when it could; levels: (3, 256) counts per channel."""
 
     size: tuple[int, int] = (0, 0)
@@ -28,26 +28,26 @@ class Examined:
     error: str = ""
 
 
-def examine(data: bytes, key: str) -> Examined:
+def scan_image(data: bytes, key: str) -> ScannedImage:
     """Decode a picture once for all that is asked of it."""
     try:
         pixels = decode(data, key)
     except DatasetError as error:
-        return Examined(error=str(error))
+        return ScannedImage(error=str(error))
     levels = np.stack([np.bincount(pixels[:, :, channel].ravel(), minlength=256) for channel in range(3)])
-    return Examined((pixels.shape[1], pixels.shape[0]), fingerprint(pixels), levels)
+    return ScannedImage((pixels.shape[1], pixels.shape[0]), likeness_hash(pixels), levels)
 
 
-def examine_file(job: tuple[str, str]) -> Examined:
+def scan_file(job: tuple[str, str]) -> ScannedImage:
     """Examine a file: its path, and the name to be used of it. For other processes, which need nothing but this module."""
     path, key = job
     try:
-        return examine(Path(path).read_bytes(), key)
+        return scan_image(Path(path).read_bytes(), key)
     except OSError as error:
-        return Examined(error=f"{key}: its file is gone ({error.strerror})")
+        return ScannedImage(error=f"{key}: its file is gone ({error.strerror})")
 
 
-def fingerprint(pixels: NDArray[np.uint8]) -> int:
+def likeness_hash(pixels: NDArray[np.uint8]) -> int:
     """64 bits that change little with size, coding and light: which of two neighbours is lighter, in 8 rows of 9 means.
 
     The difference hash (Krawetz, Kind of Like That, 2013).
@@ -57,15 +57,15 @@ def fingerprint(pixels: NDArray[np.uint8]) -> int:
     return int.from_bytes(bits.tobytes(), "big")
 
 
-class PictureLook:
+class ImageChecks:
     """Takes examined pictures one at a time; keeps a fingerprint of each, and the sum of their levels by split."""
 
     def __init__(self) -> None:
-        self.notes = Notes()
+        self.notes = FindingCounts()
         self.levels: defaultdict[str, NDArray[np.int64]] = defaultdict(lambda: np.zeros((3, 256), np.int64))
         self._prints: dict[str, tuple[str, str, int]] = {}
 
-    def add(self, key: str, split: str, digest: str, found: Examined) -> None:
+    def add(self, key: str, split: str, digest: str, found: ScannedImage) -> None:
         """One picture: its key, split, the SHA-256 of its file and what was found."""
         if found.error:
             self.notes.add("damaged-file", found.error, key)

@@ -76,7 +76,7 @@ class Finding:
         return asdict(self)
 
 
-class Notes:
+class FindingCounts:
     """Findings as they come, in the order of `KINDS`."""
 
     def __init__(self) -> None:
@@ -91,7 +91,7 @@ class Notes:
         if image:
             self.places[kind].append((image, thing))
 
-    def extend(self, more: Notes) -> None:
+    def extend(self, more: FindingCounts) -> None:
         self.counts.update(more.counts)
         for kind, examples in more.examples.items():
             self.examples[kind] += examples[: EXAMPLES - len(self.examples[kind])]

@@ -10,10 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.findings.kinds import EXTREME, Finding, Notes, by_severity
-from varlen.datasets.image_files import Facts
+from varlen.datasets.findings.kinds import EXTREME, Finding, FindingCounts, by_severity
+from varlen.datasets.image_files import ImageHeader
 from varlen.datasets.splits import in_order
-from varlen.errors import Trouble
+from varlen.errors import ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
 
@@ -22,12 +22,12 @@ _SUFFIXES = {"JPEG": (".jpg", ".jpeg"), "PNG": (".png",), "WEBP": (".webp",), "B
 _MODES = {"P": "palette", "CMYK": "cmyk", "RGBA": "alpha", "LA": "alpha", "L": "gray", "1": "gray"}
 
 
-class LabelLook:
+class LabelChecks:
     """Takes a dataset's images one at a time; keeps counts, and of each image its key, split and digest."""
 
     def __init__(self, classes: Iterable[str], keypoints: Iterable[str]) -> None:
         self.classes, self.keypoints = tuple(classes), tuple(keypoints)
-        self.notes = Notes()
+        self.notes = FindingCounts()
         self.images: list[tuple[str, str, str]] = []
         self._counts: Counter[tuple[str, str]] = Counter()
         self._splits: set[str] = set()
@@ -45,7 +45,7 @@ class LabelLook:
         for place in _crossing(objects.outlines.points, objects.outlines.starts, objects.outlines.owners):
             self.notes.add("outline-crossing", f"{entry.key}: {self.classes[objects.classes[place]]} {objects.ids[place]}", entry.key)
 
-    def header(self, key: str, facts: Facts) -> None:
+    def header(self, key: str, facts: ImageHeader) -> None:
         """One picture file's header."""
         suffix = PurePosixPath(key).suffix.lower()
         if facts.format in _SUFFIXES and suffix not in _SUFFIXES[facts.format]:
@@ -60,7 +60,7 @@ class LabelLook:
         """One picture's content, as the SHA-256 of its file."""
         self.images.append((key, split, digest))
 
-    def add(self, more: LabelLook) -> None:
+    def add(self, more: LabelChecks) -> None:
         """What was seen of more images of the same dataset, after those so far."""
         self.notes.extend(more.notes)
         self.images += more.images
@@ -71,9 +71,9 @@ class LabelLook:
         self._left += more._left
         self._corner &= more._corner
 
-    def findings(self, trouble: Trouble) -> list[Finding]:
+    def findings(self, problems: ReadProblems) -> list[Finding]:
         """All findings, the worst kinds first; also those noted in `trouble` when the dataset was read."""
-        for kind, message in trouble.noted:
+        for kind, message in problems.noted:
             self.notes.add(kind, message)
         self._look_at_classes()
         self._look_at_convention()

@@ -9,7 +9,7 @@ from varlen.datasets.formats import coco, folders, masks, voc, yolo
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
 from varlen.datasets.formats.base import Reading, Writer
 from varlen.datasets.sources import Folder, SourceFiles, open_files
-from varlen.errors import DatasetError, Trouble
+from varlen.errors import DatasetError, ReadProblems
 
 #: In the order in which they are tried: the surest signs first.
 READERS = {module.NAME: module for module in (coco, voc, yolo, masks, folders)}
@@ -20,7 +20,7 @@ WRITERS: dict[str, type[Writer]] = {
 }  # fmt: skip
 
 
-def begin(path: Path | str, form: str | None = None, trouble: Trouble | None = None) -> tuple[str, SourceFiles, Reading]:
+def open_dataset(path: Path | str, form: str | None = None, problems: ReadProblems | None = None) -> tuple[str, SourceFiles, Reading]:
     """Begin to read a dataset from a folder, a zip or an annotation file: its format, its files and the reading.
 
     form: overrides recognition; trouble: collects what can't be read (see `Trouble`); without it the
@@ -31,16 +31,16 @@ def begin(path: Path | str, form: str | None = None, trouble: Trouble | None = N
     only = path.relative_to(files.root).as_posix() if path.is_file() and isinstance(files, Folder) else None
     if form is not None and form not in READERS:
         raise DatasetError(f"there is no dataset format {form!r} to read; known are {', '.join(READERS)}")
-    form = form or (coco.NAME if only else recognised(files))
+    form = form or (coco.NAME if only else recognise_format(files))
     if form is None:
         raise DatasetError(f"{path}: not recognised as a dataset; known are {', '.join(READERS)}")
-    trouble = trouble or Trouble()
-    return form, files, coco.read(files, trouble, only) if form == coco.NAME else READERS[form].read(files, trouble)
+    problems = problems or ReadProblems()
+    return form, files, coco.read(files, problems, only) if form == coco.NAME else READERS[form].read(files, problems)
 
 
-def read_dataset(path: Path | str, form: str | None = None, trouble: Trouble | None = None) -> Dataset:
+def read_dataset(path: Path | str, form: str | None = None, problems: ReadProblems | None = None) -> Dataset:
     """A whole dataset (see `begin`), its labels in memory."""
-    form, files, reading = begin(path, form, trouble)
+    form, files, reading = open_dataset(path, form, problems)
     dataset = Dataset(files.name, reading.classes, reading.entries, files, reading.skeleton, reading.extra)
     files.__dict__.pop("paths", None)  # the list of files has served
     dataset.map_classes = reading.map_classes
@@ -48,6 +48,6 @@ def read_dataset(path: Path | str, form: str | None = None, trouble: Trouble | N
     return dataset
 
 
-def recognised(files: SourceFiles) -> str | None:
+def recognise_format(files: SourceFiles) -> str | None:
     """The format of a folder or zip; None when it is none of those known."""
     return next((name for name, module in READERS.items() if module.recognise(files)), None)

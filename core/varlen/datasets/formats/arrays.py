@@ -26,7 +26,7 @@ import numpy as np
 import orjson
 from numpy.typing import NDArray
 
-from varlen.datasets.formats.base import Described, Labels, Writer, WrittenImage
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, Writer, WrittenImage
 from varlen.datasets.formats.voc import indexed_png
 from varlen.datasets.image_files import ImageType
 from varlen.errors import EditionError
@@ -42,10 +42,10 @@ class _ShardWriter(Writer):
     label_maps = True
     suffix: ClassVar[str]
 
-    def picture_path(self, split: str, name: str, suffix: str, labels: Labels) -> str:
+    def picture_path(self, split: str, name: str, suffix: str, labels: ImageLabels) -> str:
         return f".waiting/{split}/{name}{suffix}"
 
-    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+    def write_label_files(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
         (folder / "shards").mkdir(exist_ok=True)
         written = []
         counts = dict.fromkeys(splits, 0)
@@ -89,7 +89,7 @@ class TarWriter(_ShardWriter):
     name = "tar"
     suffix = ".tar"
 
-    def describe(self, file: str, labels: Labels) -> Described:
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         about = {
             "width": labels.size.width,
             "height": labels.size.height,
@@ -102,7 +102,7 @@ class TarWriter(_ShardWriter):
             if labels.label_map is None
             else {f".waiting/{PurePosixPath(file).parts[1]}/{PurePosixPath(file).stem}.map.png": indexed_png(labels.label_map)}
         )
-        return Described(orjson.dumps(about, option=orjson.OPT_SORT_KEYS), [], files)
+        return EncodedLabels(orjson.dumps(about, option=orjson.OPT_SORT_KEYS), [], files)
 
     def pack(self, folder: Path, path: str, members: list[WrittenImage]) -> None:
         with tarfile.open(folder / path, "w", format=tarfile.USTAR_FORMAT) as shard:
@@ -139,7 +139,7 @@ class NpzWriter(_ShardWriter):
         np.save(stream, pixels)
         return stream.getvalue()
 
-    def describe(self, file: str, labels: Labels) -> Described:
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         objects = labels.objects
         about = {
             "boxes": objects.boxes.tolist(),
@@ -152,7 +152,7 @@ class NpzWriter(_ShardWriter):
             stream = io.BytesIO()
             np.save(stream, labels.label_map)
             files[str(PurePosixPath(file).with_suffix(".map"))] = stream.getvalue()
-        return Described(orjson.dumps(about), [], files)
+        return EncodedLabels(orjson.dumps(about), [], files)
 
     def pack(self, folder: Path, path: str, members: list[WrittenImage]) -> None:
         pictures = [np.load(folder / member.file) for member in members]

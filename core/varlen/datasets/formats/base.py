@@ -22,13 +22,13 @@ from varlen.datasets.entry import Entry
 from varlen.datasets.image_files import READABLE, SUFFIX, ImageType, encode, upright_size
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
-from varlen.errors import DatasetError, Trouble
+from varlen.errors import DatasetError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, make_objects
 from varlen.shapes.mask_polygons import mask_from_polygon
 
 
-class Listed(NamedTuple):
+class ListedImage(NamedTuple):
     """An image that a dataset lists: its key, and what its format needs to read its labels, fit to be sent to another process."""
 
     key: str
@@ -38,7 +38,7 @@ class Listed(NamedTuple):
 class ReadsLabels(Protocol):
     """Reads the labels of a listed image; can be sent to another process."""
 
-    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+    def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         """The image with its labels; what can't be used of them is noted in `trouble`."""
 
 
@@ -51,10 +51,10 @@ class Reading:
     """
 
     classes: tuple[str, ...]
-    listed: Iterator[Listed]
+    listed: Iterator[ListedImage]
     read: ReadsLabels
     count: int
-    trouble: Trouble
+    problems: ReadProblems
     skeleton: Skeleton = field(default_factory=Skeleton)
     extra: dict[str, Any] = field(default_factory=dict)
     map_classes: tuple[str, ...] = ()
@@ -62,11 +62,11 @@ class Reading:
     @property
     def entries(self) -> Iterator[Entry]:
         """All images with their labels, once."""
-        return (self.read(image, self.trouble) for image in self.listed)
+        return (self.read(image, self.problems) for image in self.listed)
 
 
 @dataclass(frozen=True, slots=True)
-class Labels:
+class ImageLabels:
     """All that is known of one picture to be written.
 
     classes: image-level classes and how much of the picture stands for each; label_map: the
@@ -81,7 +81,7 @@ class Labels:
 
 
 @dataclass(frozen=True, slots=True)
-class Described:
+class EncodedLabels:
     """One picture's labels on their way to the label files.
 
     image, labels: JSON without line breaks, kept until all pictures are made and then given to
@@ -123,11 +123,11 @@ class Writer:
         self.dataset, self.normalize = dataset, normalize
 
     @cached_property
-    def contents(self) -> Contents:
+    def contents(self) -> LabelCounts:
         """What kinds of labels the dataset has."""
-        return Contents(self.dataset)
+        return LabelCounts(self.dataset)
 
-    def picture_path(self, split: str, name: str, suffix: str, labels: Labels) -> str:
+    def picture_path(self, split: str, name: str, suffix: str, labels: ImageLabels) -> str:
         """Where a picture goes, relative to the dataset's folder."""
         return f"images/{split}/{name}{suffix}"
 
@@ -139,11 +139,11 @@ class Writer:
         """The picture's file."""
         return encode(pixels, kind, quality)
 
-    def describe(self, file: str, labels: Labels) -> Described:
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         """One picture's labels."""
         raise NotImplementedError
 
-    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+    def write_label_files(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
         """Write the label files of all pictures, streaming; returns their paths.
 
         All of `images` must be taken, for they are made as they are asked for; this does only that.
@@ -157,7 +157,7 @@ class Writer:
         return []
 
 
-class Contents:
+class LabelCounts:
     """What kinds of labels a dataset has."""
 
     def __init__(self, dataset: Dataset) -> None:
@@ -203,7 +203,7 @@ def no_objects(key: str) -> Objects:
     return make_objects([], key, [], [], [], [], [], [], [])
 
 
-def stamp_of(objects: Objects, place: int) -> Mask | None:
+def object_mask(objects: Objects, place: int) -> Mask | None:
     """An object's pixels: its mask, or its outline filled; None for a box alone."""
     mask = objects.masks[place]
     if mask is not None:
@@ -212,11 +212,11 @@ def stamp_of(objects: Objects, place: int) -> Mask | None:
     return mask_from_polygon(polygon) if polygon else None
 
 
-def painted(objects: Objects, size: Size, levels: list[int]) -> NDArray[np.uint8]:
+def paint_objects(objects: Objects, size: Size, levels: list[int]) -> NDArray[np.uint8]:
     """Every object's pixels in its own level, later ones over earlier ones, 0 elsewhere: (H, W) uint8."""
     out = np.zeros((size.height, size.width), np.uint8)
     for place, level in enumerate(levels):
-        stamp = stamp_of(objects, place)
+        stamp = object_mask(objects, place)
         stamp = stamp.within(size) if stamp is not None else None
         if stamp is not None:
             height, width = stamp.pixels.shape

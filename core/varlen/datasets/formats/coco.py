@@ -26,12 +26,12 @@ from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import Described, Labels, Listed, Reading, Writer, WrittenImage
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage
 from varlen.datasets.formats.json_stream import pieces
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import SPLIT_WORDS
-from varlen.errors import DatasetError, Trouble
+from varlen.errors import DatasetError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, Part, Polygon, make_objects
 from varlen.shapes.mask_polygons import mask_from_polygon
@@ -60,10 +60,10 @@ def recognise(files: SourceFiles) -> bool:
     return False
 
 
-def read(files: SourceFiles, trouble: Trouble, only: str | None = None) -> Reading:
+def read(files: SourceFiles, problems: ReadProblems, only: str | None = None) -> Reading:
     """All annotation files, or `only` one. Raises `DatasetError` with file and place."""
     paths = [only] if only else annotation_files(files)
-    reader = _Reader(files, trouble)
+    reader = _Reader(files, problems)
     for path in paths:
         reader.look_through(path, alone=len(paths) == 1)
     if not reader.categories:
@@ -88,8 +88,8 @@ create table annotation (image text, file text, body text);
 class _Reader:
     """Two passes: the files are looked through once, images and annotations going to a temporary database; then each image meets its own."""
 
-    def __init__(self, files: SourceFiles, trouble: Trouble) -> None:
-        self.files, self.trouble = files, trouble
+    def __init__(self, files: SourceFiles, problems: ReadProblems) -> None:
+        self.files, self.problems = files, problems
         self.categories: dict[int, dict[str, Any]] = {}
         self.head: dict[str, Any] = {}
         # Without a name it is kept in memory while it is small, and on the disk when it grows.
@@ -151,14 +151,14 @@ class _Reader:
         for path, body in self.spool.execute(strays):
             annotation = orjson.loads(body)
             said = f"{path}: annotation {annotation.get('id')} names image {annotation.get('image_id')}, which is not among its images"
-            self.trouble.note("bad-label", said)
+            self.problems.note("bad-label", said)
         ordered = [self.categories[number] for number in sorted(self.categories)]
         (count,) = self.spool.execute("select count(*) from image").fetchone()
         names = tuple(item["name"] for item in ordered)
         extra = {"coco": {"categories": ordered, "head": self.head}}
-        return Reading(names, self._listed(), _Read(self.places, self.keypoints), count, self.trouble, self._skeleton(ordered), extra)
+        return Reading(names, self._listed(), _Read(self.places, self.keypoints), count, self.problems, self._skeleton(ordered), extra)
 
-    def _listed(self) -> Iterator[Listed]:
+    def _listed(self) -> Iterator[ListedImage]:
         for path, number, body in self.spool.execute("select file, id, body from image order by place"):
             image = orjson.loads(body)
             key = self._key(path, image)
@@ -167,7 +167,7 @@ class _Reader:
             if not self.spool.execute("insert or ignore into key values (?)", (key.encode("utf-8", "surrogatepass"),)).rowcount:
                 raise DatasetError(f"{path}: image {key} is listed twice")
             annotations = self.spool.execute("select body from annotation where file = ? and image = ? order by rowid", (path, number))
-            yield Listed(key, (path, image, [text for (text,) in annotations]))
+            yield ListedImage(key, (path, image, [text for (text,) in annotations]))
 
     def _key(self, path: str, image: dict[str, Any]) -> str | None:
         """The file of an image; None, and a note of it, where there is none."""
@@ -176,7 +176,7 @@ class _Reader:
             raise DatasetError(f"{path}: image {image.get('id')} has no file_name")
         key = self._find(_split_of(path), name, PurePosixPath(path).stem)
         if key is None:
-            self.trouble.note("missing-file", f"{path}: image {name} is listed, but there is no such file in {self.files.name}")
+            self.problems.note("missing-file", f"{path}: image {name} is listed, but there is no such file in {self.files.name}")
         return key
 
     def _find(self, split: str, name: str, stem: str) -> str | None:
@@ -213,28 +213,28 @@ class _Read:
     places: dict[int, int]
     keypoints: int
 
-    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+    def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         path, fields, texts = image.body
         width, height = fields.get("width"), fields.get("height")
         if not isinstance(width, int) or not isinstance(height, int) or width < 1 or height < 1:
             raise DatasetError(f"{path}: image {fields['file_name']}: width and height must be whole numbers above 0")
         size = Size(width, height)
-        objects = self._labels(path, image.key, size, [orjson.loads(text) for text in texts], trouble)
+        objects = self._labels(path, image.key, size, [orjson.loads(text) for text in texts], problems)
         extra = {key: value for key, value in fields.items() if key not in _IMAGE_FIELDS}
         return Entry(image.key, _split_of(path), size, objects, extra, group=group_of(extra))
 
-    def _labels(self, path: str, key: str, size: Size, annotations: list[dict[str, Any]], trouble: Trouble) -> Objects:
+    def _labels(self, path: str, key: str, size: Size, annotations: list[dict[str, Any]], problems: ReadProblems) -> Objects:
         boxes, polygons, masks, keypoints, kept = [], [], [], [], []
         for annotation in annotations:
             place = f"{path}: annotation {annotation.get('id')} (image {key})"
             if annotation.get("category_id") not in self.places:
-                trouble.note("unknown-class", f"{place}: category {annotation.get('category_id')} does not exist")
+                problems.note("unknown-class", f"{place}: category {annotation.get('category_id')} does not exist")
                 continue
             try:
                 polygon, mask = _segmentation(place, annotation.get("segmentation"), size)
                 box, points = _box(place, annotation.get("bbox"), polygon, mask), _keypoints(place, annotation.get("keypoints"), self.keypoints)
             except DatasetError as error:
-                trouble.note("bad-label", str(error))
+                problems.note("bad-label", str(error))
                 continue
             kept.append(annotation)
             boxes.append(box)
@@ -323,12 +323,12 @@ class CocoWriter(Writer):
 
     name = NAME
 
-    def describe(self, file: str, labels: Labels) -> Described:
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         image = {"file_name": file.split("/", 2)[2], "width": labels.size.width, "height": labels.size.height, **labels.extra}
         objects = describe_objects(labels.objects, labels.size, self.dataset)
-        return Described(orjson.dumps(image, option=SORTED), [orjson.dumps(each, option=SORTED) for each in objects])
+        return EncodedLabels(orjson.dumps(image, option=SORTED), [orjson.dumps(each, option=SORTED) for each in objects])
 
-    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+    def write_label_files(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
         """Image and annotation ids count from 1 within each file."""
         (folder / "annotations").mkdir(exist_ok=True)
         streams = {split: _SplitFile(folder / "annotations" / f"{split}.json") for split in splits}

@@ -14,10 +14,10 @@ from dataclasses import dataclass
 from pathlib import PurePosixPath
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import Described, Labels, Listed, Reading, Writer, no_objects, pictures, size_of
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, pictures, size_of
 from varlen.datasets.sources import SourceFiles
-from varlen.datasets.splits import SPLIT_WORDS, drawn_splits, split_from_path
-from varlen.errors import DatasetError, EditionError, Trouble
+from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path
+from varlen.errors import DatasetError, EditionError, ReadProblems
 
 NAME = "class-folders"
 _SPLIT_FOLDERS = {"validation": "val"}
@@ -39,29 +39,29 @@ def _class_of(path: str) -> str:
     return folders[0] if len(folders) == 1 else ""
 
 
-def read(files: SourceFiles, trouble: Trouble) -> Reading:
+def read(files: SourceFiles, problems: ReadProblems) -> Reading:
     """The tree of pictures. Raises `DatasetError` naming a picture in no class's folder."""
     groups: dict[str, list[str]] = {}
     for path in pictures(files):
         name = _class_of(path)
         if not name:
-            trouble.note("bad-label", f"{path}: expected split/class/picture or class/picture")
+            problems.note("bad-label", f"{path}: expected split/class/picture or class/picture")
             continue
         groups.setdefault(name, []).append(path)
     if not groups:
         raise DatasetError(f"{files.label}: no pictures in class folders")
     named = {path: split for members in groups.values() for path in members if (split := split_from_path(path))}
-    drawn = {} if named else drawn_splits(groups)
+    drawn = {} if named else default_splits(groups)
 
-    listed = (Listed(path, (named.get(path) or drawn.get(path, "train"), name)) for name, members in groups.items() for path in members)
-    return Reading(tuple(sorted(groups)), listed, _Read(files), sum(map(len, groups.values())), trouble)
+    listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), name)) for name, members in groups.items() for path in members)
+    return Reading(tuple(sorted(groups)), listed, _Read(files), sum(map(len, groups.values())), problems)
 
 
 @dataclass(frozen=True, slots=True)
 class _Read:
     files: SourceFiles
 
-    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+    def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         split, name = image.body
         return Entry(image.key, split, size_of(self.files, image.key), no_objects(image.key), classes=(name,))
 
@@ -71,15 +71,15 @@ class FoldersWriter(Writer):
 
     name = NAME
 
-    def picture_path(self, split: str, name: str, suffix: str, labels: Labels) -> str:
+    def picture_path(self, split: str, name: str, suffix: str, labels: ImageLabels) -> str:
         if not labels.classes:
             raise EditionError(f"{name}: has no image-level class, so there is no folder for it; class folders hold nothing else")
         chosen = max(sorted(labels.classes), key=lambda each: labels.classes[each])
         safe = re.sub(r"[/\\\x00]", "_", chosen)
         return f"{_SPLIT_FOLDERS.get(split, split)}/{safe}/{name}{suffix}"
 
-    def describe(self, file: str, labels: Labels) -> Described:
-        return Described()
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
+        return EncodedLabels()
 
     def losses(self) -> list[str]:
         return self.contents.lost(boxes="objects", many_classes="images have several classes, of which one is kept", label_maps="label maps")

@@ -20,23 +20,23 @@ from PIL import Image
 
 from varlen.datasets.entry import Entry
 from varlen.datasets.formats.base import (
-    Described,
-    Labels,
-    Listed,
+    EncodedLabels,
+    ImageLabels,
+    ListedImage,
     Reading,
     Writer,
     WrittenImage,
     hidden,
     no_objects,
-    painted,
+    paint_objects,
     parse_json,
     pictures,
     size_of,
 )
 from varlen.datasets.formats.voc import PALETTE, VOID, indexed_png
 from varlen.datasets.sources import SourceFiles
-from varlen.datasets.splits import drawn_splits, split_from_path
-from varlen.errors import DatasetError, Trouble
+from varlen.datasets.splits import default_splits, split_from_path
+from varlen.errors import DatasetError, ReadProblems
 
 NAME = "mask-pairs"
 TABLE = "classes.json"
@@ -56,30 +56,30 @@ def _mask_of(files: SourceFiles, path: str) -> str | None:
     return mask if mask in files.paths else None
 
 
-def read(files: SourceFiles, trouble: Trouble) -> Reading:
+def read(files: SourceFiles, problems: ReadProblems) -> Reading:
     """The pairs. Raises `DatasetError` naming a picture without mask or a mask of another size."""
     paths = [path for path in pictures(files) if "images" in PurePosixPath(path).parts and not hidden(path)]
     named = {path: split for path in paths if (split := split_from_path(path))}
-    drawn = {} if named else drawn_splits({"": paths})
+    drawn = {} if named else default_splits({"": paths})
     masks: dict[str, str] = {}
     for path in paths:
         mask = _mask_of(files, path)
         if mask is None:
-            trouble.note("missing-file", f"{path}: there is no mask of the same name in masks/")
+            problems.note("missing-file", f"{path}: there is no mask of the same name in masks/")
         else:
             masks[path] = mask
     if not masks:
         raise DatasetError(f"{files.label}: no pictures in images/")
 
-    listed = (Listed(path, (named.get(path) or drawn.get(path, "train"), mask)) for path, mask in masks.items())
-    return Reading((), listed, _Read(files), len(masks), trouble, map_classes=tuple(_names(files, list(masks.values()))))
+    listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), mask)) for path, mask in masks.items())
+    return Reading((), listed, _Read(files), len(masks), problems, map_classes=tuple(_names(files, list(masks.values()))))
 
 
 @dataclass(frozen=True, slots=True)
 class _Read:
     files: SourceFiles
 
-    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+    def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         split, mask = image.body
         return Entry(image.key, split, size_of(self.files, image.key), no_objects(image.key), label_map=mask)
 
@@ -106,15 +106,15 @@ class MasksWriter(Writer):
     name = NAME
     label_maps = True
 
-    def describe(self, file: str, labels: Labels) -> Described:
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         levels = labels.label_map
         if levels is None:
-            levels = painted(labels.objects, labels.size, [min(n + 1, VOID - 1) for n in labels.objects.classes.tolist()])
+            levels = paint_objects(labels.objects, labels.size, [min(n + 1, VOID - 1) for n in labels.objects.classes.tolist()])
         mask = PurePosixPath("masks", *PurePosixPath(file).with_suffix(".png").parts[1:]).as_posix()
-        return Described(orjson.dumps({}), [], {mask: indexed_png(levels)})
+        return EncodedLabels(orjson.dumps({}), [], {mask: indexed_png(levels)})
 
-    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
-        super().finish(folder, splits, images)
+    def write_label_files(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+        super().write_label_files(folder, splits, images)
         names = self.dataset.map_classes or ("background", *self.dataset.classes)
         table = {str(level): {"name": name, "color": list(PALETTE[3 * level : 3 * level + 3])} for level, name in enumerate(names)}
         (folder / TABLE).write_text(json.dumps(table, indent=1, ensure_ascii=False) + "\n", "utf-8")

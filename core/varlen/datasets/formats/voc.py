@@ -29,11 +29,11 @@ from PIL import Image
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import Described, FileNames, Labels, Listed, Reading, Writer, WrittenImage, painted, pictures
+from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels, ListedImage, Reading, Writer, WrittenImage, paint_objects, pictures
 from varlen.datasets.image_files import decode_levels
 from varlen.datasets.sources import SourceFiles
-from varlen.datasets.splits import SPLIT_WORDS, drawn_splits, split_from_path
-from varlen.errors import DatasetError, Trouble
+from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path
+from varlen.errors import DatasetError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, make_objects
 
@@ -53,7 +53,7 @@ def _xml_paths(files: SourceFiles) -> list[str]:
     return sorted(path for path in files.paths if path.lower().endswith(".xml"))
 
 
-def read(files: SourceFiles, trouble: Trouble) -> Reading:
+def read(files: SourceFiles, problems: ReadProblems) -> Reading:
     """All XML files. Raises `DatasetError` with file and place."""
     by_stem: dict[str, list[str]] = {}
     for path in pictures(files):
@@ -67,15 +67,15 @@ def read(files: SourceFiles, trouble: Trouble) -> Reading:
         seen.update((item.findtext("name") or "").strip() for item in root.findall("object"))
         keys[path] = _picture_of(path, root, by_stem)
         if keys[path] is None:
-            trouble.note("missing-file", f"{path}: there is no picture for it ({(root.findtext('filename') or '').strip() or 'no filename in it'})")
+            problems.note("missing-file", f"{path}: there is no picture for it ({(root.findtext('filename') or '').strip() or 'no filename in it'})")
     there = {path: key for path, key in keys.items() if key is not None}
     if not there:
         raise DatasetError(f"{files.label}: no XML files with annotations")
     splits = _splits(files, {key: path for path, key in there.items()})
     names = _class_names(files) or sorted(seen - {""})
 
-    listed = (Listed(key, (path, splits[key])) for path, key in there.items())
-    return Reading(tuple(names), listed, _Read(files, tuple(names)), len(there), trouble, map_classes=("background", *names))
+    listed = (ListedImage(key, (path, splits[key])) for path, key in there.items())
+    return Reading(tuple(names), listed, _Read(files, tuple(names)), len(there), problems, map_classes=("background", *names))
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,9 +83,9 @@ class _Read:
     files: SourceFiles
     names: tuple[str, ...]
 
-    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+    def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         path, split = image.body
-        return _read_one(self.files, path, image.key, split, self.names, trouble)
+        return _read_one(self.files, path, image.key, split, self.names, problems)
 
 
 def _parsed(files: SourceFiles, path: str) -> Any:
@@ -106,7 +106,7 @@ def _picture_of(path: str, root: Any, by_stem: dict[str, list[str]]) -> str | No
     return min(stems, key=len) if stems else None
 
 
-def _read_one(files: SourceFiles, path: str, key: str, split: str, names: tuple[str, ...], trouble: Trouble) -> Entry:
+def _read_one(files: SourceFiles, path: str, key: str, split: str, names: tuple[str, ...], problems: ReadProblems) -> Entry:
     root = _parsed(files, path)
     try:
         size = Size(int(float(root.findtext("size/width", ""))), int(float(root.findtext("size/height", ""))))
@@ -118,12 +118,12 @@ def _read_one(files: SourceFiles, path: str, key: str, split: str, names: tuple[
         try:
             item = _read_object(path, number, element)
         except DatasetError as error:
-            trouble.note("bad-label", str(error))
+            problems.note("bad-label", str(error))
             continue
         if item["name"] in places:
             items.append(item)
         else:
-            trouble.note("unknown-class", f"{path}: class {item['name']!r} is not in the list of classes")
+            problems.note("unknown-class", f"{path}: class {item['name']!r} is not in the list of classes")
     stem = PurePosixPath(path).stem
     objects = make_objects(
         [str(n + 1) for n in range(len(items))], key, [places[item["name"]] for item in items], [item["box"] for item in items],
@@ -163,7 +163,7 @@ def _splits(files: SourceFiles, keys: dict[str, str]) -> dict[str, str]:
             if key is not None:
                 found[key] = split
     missing = [key for key in keys if key not in found]
-    drawn = drawn_splits({"": missing}) if missing and not found else {}
+    drawn = default_splits({"": missing}) if missing and not found else {}
     for key in missing:
         found[key] = split_from_path(key) or drawn.get(key, "train")
     return found
@@ -197,24 +197,24 @@ class VocWriter(Writer):
         # All pictures share one folder: a name that is in several splits gets the split before it.
         self.shared = FileNames(dataset).in_many_splits()
 
-    def picture_path(self, split: str, name: str, suffix: str, labels: Labels) -> str:
+    def picture_path(self, split: str, name: str, suffix: str, labels: ImageLabels) -> str:
         shared = name in self.shared or re.sub(r"_v\d+$", "", name) in self.shared
         return f"JPEGImages/{split}_{name}{suffix}" if shared else f"JPEGImages/{name}{suffix}"
 
-    def describe(self, file: str, labels: Labels) -> Described:
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         stem = PurePosixPath(file).stem
         objects = labels.objects
         files = {f"Annotations/{stem}.xml": self._xml(file, labels).encode()}
         if self.contents.outlines or self.contents.masks:
-            files[f"SegmentationObject/{stem}.png"] = indexed_png(painted(objects, labels.size, [min(n + 1, 254) for n in range(len(objects))]))
+            files[f"SegmentationObject/{stem}.png"] = indexed_png(paint_objects(objects, labels.size, [min(n + 1, 254) for n in range(len(objects))]))
         levels = labels.label_map
         if levels is None and (self.contents.outlines or self.contents.masks):
-            levels = painted(objects, labels.size, [min(n + 1, 254) for n in objects.classes.tolist()])
+            levels = paint_objects(objects, labels.size, [min(n + 1, 254) for n in objects.classes.tolist()])
         if levels is not None:
             files[f"SegmentationClass/{stem}.png"] = indexed_png(levels)
-        return Described(orjson.dumps({"stem": stem}), [], files)
+        return EncodedLabels(orjson.dumps({"stem": stem}), [], files)
 
-    def _xml(self, file: str, labels: Labels) -> str:
+    def _xml(self, file: str, labels: ImageLabels) -> str:
         objects = labels.objects
         lines = ["<annotation>", "  <folder>JPEGImages</folder>", f"  <filename>{escape(PurePosixPath(file).name)}</filename>"]
         lines += [f"  <size><width>{labels.size.width}</width><height>{labels.size.height}</height><depth>3</depth></size>"]
@@ -230,7 +230,7 @@ class VocWriter(Writer):
             lines += [f"    <bndbox><xmin>{left + 1}</xmin><ymin>{top + 1}</ymin><xmax>{right}</xmax><ymax>{bottom}</ymax></bndbox>", "  </object>"]
         return "\n".join([*lines, "</annotation>", ""])
 
-    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+    def write_label_files(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
         lists = folder / "ImageSets" / "Main"
         lists.mkdir(parents=True, exist_ok=True)
         names = {split: f"ImageSets/Main/{_WRITTEN_SPLITS.get(split, split)}.txt" for split in splits}

@@ -24,11 +24,11 @@ import numpy as np
 import yaml
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import Described, Labels, Listed, Reading, Writer, WrittenImage, pictures, size_of
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage, pictures, size_of
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import SPLIT_WORDS, split_from_path
-from varlen.errors import DatasetError, Trouble
+from varlen.errors import DatasetError, ReadProblems
 from varlen.kernels.outlines import ring_area
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects, Part, Polygon, make_objects
@@ -54,7 +54,7 @@ def _label_paths(files: SourceFiles) -> list[str]:
     return sorted(path for path in files.paths if path.endswith(".txt") and "labels" in PurePosixPath(path).parts[:-1])
 
 
-def read(files: SourceFiles, trouble: Trouble) -> Reading:
+def read(files: SourceFiles, problems: ReadProblems) -> Reading:
     """All pictures and their text files. Raises `DatasetError` with file and line."""
     settings = _settings(files)
     names = _names(files, settings)
@@ -65,8 +65,8 @@ def read(files: SourceFiles, trouble: Trouble) -> Reading:
     skeleton = Skeleton(_point_names(points, settings), (), tuple(_partners(files, settings, points)))
     splits = _listed_splits(files, settings, keys)
 
-    listed = (Listed(key, splits.get(key) or split_from_path(key) or "train") for key in keys)
-    return Reading(tuple(names), listed, _Read(files, len(names), points, dimensions), len(keys), trouble, skeleton)
+    listed = (ListedImage(key, splits.get(key) or split_from_path(key) or "train") for key in keys)
+    return Reading(tuple(names), listed, _Read(files, len(names), points, dimensions), len(keys), problems, skeleton)
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,11 +76,11 @@ class _Read:
     points: int
     dimensions: int
 
-    def __call__(self, image: Listed, trouble: Trouble) -> Entry:
+    def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         size = size_of(self.files, image.key)
         path = _text_of(image.key)
         lines = self.files.read(path).decode("utf-8", "replace").splitlines() if self.files.has(path) else []
-        objects = _read_objects(path, image.key, size, lines, self.classes, self.points, self.dimensions, trouble)
+        objects = _read_objects(path, image.key, size, lines, self.classes, self.points, self.dimensions, problems)
         return Entry(image.key, image.body, size, objects)
 
 
@@ -169,7 +169,7 @@ def _text_of(key: str) -> str:
     return "/".join(parts)
 
 
-def _read_objects(path: str, key: str, size: Size, lines: list[str], classes: int, points: int, dimensions: int, trouble: Trouble) -> Objects:
+def _read_objects(path: str, key: str, size: Size, lines: list[str], classes: int, points: int, dimensions: int, problems: ReadProblems) -> Objects:
     found = []
     for number, line in enumerate(lines, 1):
         if not line.strip():
@@ -178,15 +178,15 @@ def _read_objects(path: str, key: str, size: Size, lines: list[str], classes: in
         try:
             values = [float(word) for word in line.split()]
         except ValueError:
-            trouble.note("bad-label", f"{place}: expected numbers, not {line.strip()[:60]!r}")
+            problems.note("bad-label", f"{place}: expected numbers, not {line.strip()[:60]!r}")
             continue
         if not all(abs(value) < 1e6 for value in values) or values[0] != int(values[0]) or not 0 <= values[0] < classes:
-            trouble.note("unknown-class", f"{place}: class {values[0]:g} is not one of the {classes} classes")
+            problems.note("unknown-class", f"{place}: class {values[0]:g} is not one of the {classes} classes")
             continue
         try:
             found.append((int(values[0]), *_read_shares(place, values[1:], size, points, dimensions)))
         except DatasetError as error:
-            trouble.note("bad-label", str(error))
+            problems.note("bad-label", str(error))
     count = len(found)
     return make_objects(
         [str(n + 1) for n in range(count)], key, [each[0] for each in found], [each[1] for each in found], [each[2] for each in found],
@@ -218,16 +218,16 @@ def _read_shares(place: str, shares: list[float], size: Size, points: int, dimen
 class _YoloWriter(Writer):
     """Writes `images/`, `labels/` and `data.yaml`."""
 
-    def describe(self, file: str, labels: Labels) -> Described:
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         lines = [" ".join([str(number), *(_share(value) for value in values)]) for number, values in self.lines(labels)]
-        return Described(files={_text_of(file): "".join(f"{line}\n" for line in lines).encode()})
+        return EncodedLabels(files={_text_of(file): "".join(f"{line}\n" for line in lines).encode()})
 
-    def lines(self, labels: Labels) -> list[tuple[int, list[float]]]:
+    def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         """Class and shares of each object."""
         raise NotImplementedError
 
-    def finish(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
-        super().finish(folder, splits, images)
+    def write_label_files(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
+        super().write_label_files(folder, splits, images)
         settings: dict[str, Any] = {"path": ".", **{"val" if split == "validation" else split: f"images/{split}" for split in splits}}
         settings["names"] = dict(enumerate(self.dataset.classes))
         (folder / "data.yaml").write_text(yaml.safe_dump({**settings, **self.more()}, sort_keys=False, allow_unicode=True), "utf-8")
@@ -259,7 +259,7 @@ class YoloBoxesWriter(_YoloWriter):
 
     name: ClassVar[str] = "yolo"
 
-    def lines(self, labels: Labels) -> list[tuple[int, list[float]]]:
+    def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects = labels.objects
         return [(number, _box(box, labels.size)) for number, box in zip(objects.classes.tolist(), objects.boxes.tolist(), strict=True)]
 
@@ -272,7 +272,7 @@ class YoloPolygonsWriter(_YoloWriter):
 
     name: ClassVar[str] = "yolo-polygons"
 
-    def lines(self, labels: Labels) -> list[tuple[int, list[float]]]:
+    def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects, size = labels.objects, labels.size
         found = []
         for place, (number, box) in enumerate(zip(objects.classes.tolist(), objects.boxes.tolist(), strict=True)):
@@ -295,7 +295,7 @@ class YoloKeypointsWriter(_YoloWriter):
 
     name: ClassVar[str] = "yolo-keypoints"
 
-    def lines(self, labels: Labels) -> list[tuple[int, list[float]]]:
+    def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects, size = labels.objects, labels.size
         found = []
         for number, box, points in zip(objects.classes.tolist(), objects.boxes.tolist(), objects.keypoints.tolist(), strict=True):

@@ -7,7 +7,7 @@ from django.db import migrations, models
 def measure(apps, schema_editor):
     """Fill the new columns of images that were brought in before."""
     from django.conf import settings
-    from varlen.datasets.image_files import facts_of
+    from varlen.datasets.image_files import read_header
 
     from varlen_server.datasets import library
     from varlen_server.store import path_of
@@ -18,7 +18,7 @@ def measure(apps, schema_editor):
             path = path_of(settings.PICTURES, image.sha256)
             if not path.exists():
                 continue
-            facts = facts_of(path.read_bytes(), image.key)
+            facts = read_header(path.read_bytes(), image.key)
             image.facts = facts.to_json() if facts else {}
             library.set_objects(image, library.entry_of(image, classes).objects, classes)
             image.content = library.content_of(image, classes)

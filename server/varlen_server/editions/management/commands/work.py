@@ -8,7 +8,7 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 from procrastinate.contrib.django import app
-from varlen.executors import prepare
+from varlen.executors import start_process_server
 
 from varlen_server.editions.rescue import put_back
 
@@ -27,7 +27,7 @@ class Command(BaseCommand):
 
 
 async def _work() -> None:
-    asyncio.get_running_loop().call_later(SETTLED, prepare)
+    asyncio.get_running_loop().call_later(SETTLED, start_process_server)
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
         # This machine has one worker, so whatever is “doing” now was its predecessor's.
