@@ -119,11 +119,11 @@ def _hash_and_look(folder: Path) -> float:
 
 def _bring(address: str, folder: Path) -> tuple[float, int]:
     """Seconds of the job, and the dataset."""
-    intake = _post(f"{address}/api/intakes", {"folder": str(folder)})["id"]
+    intake = _post(f"{address}/api/imports", {"folder": str(folder)})["id"]
     start = time.perf_counter()
-    _post(f"{address}/api/intakes/{intake}/start", {})
+    _post(f"{address}/api/imports/{dataset_import}/start", {})
     while True:
-        found = _get(f"{address}/api/intakes/{intake}")
+        found = _get(f"{address}/api/imports/{dataset_import}")
         if found["state"] not in ("waiting", "reading"):
             break
         time.sleep(0.05)

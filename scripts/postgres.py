@@ -154,6 +154,7 @@ class Cluster:
             if not port_is_free(int(str(settings["port"]))):
                 settings["port"] = free_port()
             options = f"-c listen_addresses=127.0.0.1 -c port={settings['port']} -c unix_socket_directories='' -c max_connections=60"
+            options += " -c default_toast_compression=lz4"  # labels are the bulk of what is stored
             if self.fast:
                 options += " -c fsync=off -c full_page_writes=off"
             self.run(bin_folder / "pg_ctl", "-D", self.data, "-l", self.log, "-o", options, "-w", "-t", "60", "start")

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import os
 from pathlib import Path
 
 from varlen.errors import EditionError
+
+#: Numbers for files on their way, so that threads of one process never share one.
+_parts = itertools.count()
 
 
 def file_digest(path: Path) -> str:
@@ -15,18 +19,47 @@ def file_digest(path: Path) -> str:
         return hashlib.file_digest(stream, "sha256").hexdigest()
 
 
-def write_whole(path: Path, data: bytes) -> None:
-    """Write a file so that it is there whole or not at all. Two processes may write the same at once."""
-    partial = path.with_name(f"{path.name}.{os.getpid()}.part")
-    with partial.open("wb") as stream:
-        stream.write(data)
-        stream.flush()
-        os.fsync(stream.fileno())
-    partial.rename(path)
+def write_whole(path: Path, data: bytes, lasting: bool = True) -> None:
+    """Write a file under a temporary name and move it into place, so that a reader finds all of it or none.
+
+    Processes and threads may write the same file at once; one of them wins. Missing folders are made.
+    lasting: wait until the file, and its name in the folder, are on the disk; not needed for what can be made again.
+    Raises `OSError`, with nothing left behind.
+    """
+    part = path.with_name(f".{path.name}.{os.getpid()}-{next(_parts)}.part")
+    try:
+        stream = part.open("xb")
+    except FileNotFoundError:
+        part.parent.mkdir(parents=True, exist_ok=True)
+        stream = part.open("xb")
+    try:
+        with stream:
+            stream.write(data)
+            if lasting:
+                stream.flush()
+                os.fsync(stream.fileno())
+        part.replace(path)
+    except BaseException:
+        part.unlink(missing_ok=True)
+        raise
+    if lasting:
+        sync_folder(path.parent)
+
+
+def sync_folder(folder: Path) -> None:
+    """Wait until the names in a folder are on the disk: a file that is synced but whose name is not may be gone after a power cut."""
+    opened = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(opened)
+    finally:
+        os.close(opened)
 
 
 def claim(out: Path) -> Path:
-    """The hidden sibling to work in. Refuses a folder that holds anything."""
+    """The hidden sibling folder to work in until `out` is complete.
+
+    Raises `EditionError` for an `out` that holds anything or a place that can't be written to.
+    """
     if out.exists() and (not out.is_dir() or any(out.iterdir())):
         raise EditionError(f"{out}: exists and is not empty; an edition needs a new folder")
     part = out.absolute().with_name(f".{out.absolute().name}.varlen-part")

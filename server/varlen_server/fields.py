@@ -7,9 +7,11 @@ from typing import Any
 import orjson
 from django.db import models
 
+from varlen_server.encoded_json import EncodedJSON
+
 
 class JSONTextField(models.TextField):
-    """JSON that is only kept, never asked about: as text the database needs neither parse nor rebuild it."""
+    """JSON that is only kept, never queried: as text the database need neither parse nor rebuild it."""
 
     def from_db_value(self, value: str | None, expression: Any, connection: Any) -> Any:
         return None if value is None else orjson.loads(value)
@@ -18,4 +20,6 @@ class JSONTextField(models.TextField):
         return value
 
     def get_prep_value(self, value: Any) -> str | None:
-        return None if value is None else orjson.dumps(value).decode()
+        if value is None or isinstance(value, EncodedJSON):
+            return value
+        return orjson.dumps(value).decode()

@@ -85,7 +85,7 @@ REST_FRAMEWORK = {
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "DEFAULT_AUTHENTICATION_CLASSES": [],
     "DEFAULT_PERMISSION_CLASSES": [],
-    "DEFAULT_RENDERER_CLASSES": ["varlen_server.rendering.FastJSONRenderer"],
+    "DEFAULT_RENDERER_CLASSES": ["varlen_server.json_renderer.FastJSONRenderer"],
     "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
     "EXCEPTION_HANDLER": "varlen_server.errors.explain",
     "UNAUTHENTICATED_USER": None,
@@ -99,10 +99,10 @@ SPECTACULAR_SETTINGS = {
     "COMPONENT_SPLIT_REQUEST": True,
     "ENUM_NAME_OVERRIDES": {
         "EditionState": "varlen_server.editions.models.Edition.State",
-        "IntakeState": "varlen_server.datasets.models.Intake.State",
+        "ImportState": "varlen_server.datasets.models.DatasetImport.State",
     },
 }
-PROCRASTINATE_ON_APP_READY = "varlen_server.editions.rescue.register"
+PROCRASTINATE_ON_APP_READY = "varlen_server.editions.stalled_jobs.register"
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,

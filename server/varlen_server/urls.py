@@ -8,9 +8,9 @@ from django.http.response import HttpResponseBase
 from django.urls import path, re_path
 from drf_spectacular.views import SpectacularAPIView
 
-from varlen_server.datasets import intake_views as intakes
+from varlen_server.datasets import import_views as imports
 from varlen_server.datasets import views as datasets
-from varlen_server.editions import looking, trials
+from varlen_server.editions import image_views, trial_views
 from varlen_server.editions import views as editions
 from varlen_server.pipelines import views as pipelines
 from varlen_server.sheet import views as sheet
@@ -29,13 +29,13 @@ def screens(request: HttpRequest) -> HttpResponseBase:
 urlpatterns = [
     path("api/schema", SpectacularAPIView.as_view()),
     path("api/datasets", datasets.DatasetList.as_view()),
-    path("api/intakes", intakes.IntakeList.as_view()),
-    path("api/intakes/<int:pk>", intakes.IntakeDetail.as_view()),
-    path("api/intakes/<int:pk>/files", intakes.IntakeFiles.as_view()),
-    path("api/intakes/<int:pk>/recognise", intakes.IntakeRecognise.as_view()),
-    path("api/intakes/<int:pk>/start", intakes.IntakeStart.as_view()),
-    path("api/intakes/<int:pk>/example.jpg", intakes.IntakeExample.as_view()),
-    path("api/folders", intakes.Folders.as_view()),
+    path("api/imports", imports.ImportList.as_view()),
+    path("api/imports/<int:pk>", imports.ImportDetail.as_view()),
+    path("api/imports/<int:pk>/files", imports.ImportFiles.as_view()),
+    path("api/imports/<int:pk>/recognise", imports.ImportRecognise.as_view()),
+    path("api/imports/<int:pk>/start", imports.ImportStart.as_view()),
+    path("api/imports/<int:pk>/example.jpg", imports.ImportExample.as_view()),
+    path("api/folders", imports.Folders.as_view()),
     path("api/datasets/<int:pk>/rows", datasets.DatasetRows.as_view()),
     path("api/datasets/<int:pk>/overview", datasets.DatasetOverview.as_view()),
     path("api/datasets/<int:pk>/images", datasets.DatasetImages.as_view()),
@@ -53,7 +53,7 @@ urlpatterns = [
     path("api/compare", pipelines.Compare.as_view()),
     path("api/forecast", sheet.Forecast.as_view()),
     path("api/forecast/limit", sheet.ForecastLimit.as_view()),
-    path("api/notes", sheet.Notes.as_view()),
+    path("api/advice", sheet.Advice.as_view()),
     path("api/sheet", sheet.Sheet.as_view()),
     path("api/strip", sheet.Strip.as_view()),
     path("api/ledger", sheet.Ledger.as_view()),
@@ -66,13 +66,13 @@ urlpatterns = [
     path("api/editions/<int:pk>/cancel", editions.EditionCancel.as_view()),
     path("api/editions/<int:pk>/resume", editions.EditionResume.as_view()),
     path("api/editions/<int:pk>/check", editions.EditionCheck.as_view()),
-    path("api/editions/<int:pk>/images", looking.EditionImages.as_view()),
-    path("api/editions/<int:pk>/images/<int:row>", looking.EditionImage.as_view()),
-    path("api/editions/<int:pk>/images/<int:row>/recreate", looking.EditionRecreate.as_view()),
-    path("api/editions/<int:pk>/pictures/<int:row>/<slug:digest>/<int:width>.jpg", looking.EditionPicture.as_view()),
-    path("api/editions/<int:pk>/scores", looking.EditionScores.as_view()),
-    path("api/editions/<int:pk>/compare/<int:other>", looking.EditionCompare.as_view()),
-    path("api/trials", trials.Trials.as_view()),
+    path("api/editions/<int:pk>/images", image_views.EditionImages.as_view()),
+    path("api/editions/<int:pk>/images/<int:row>", image_views.EditionImage.as_view()),
+    path("api/editions/<int:pk>/images/<int:row>/recreate", image_views.EditionRecreate.as_view()),
+    path("api/editions/<int:pk>/pictures/<int:row>/<slug:digest>/<int:width>.jpg", image_views.EditionPicture.as_view()),
+    path("api/editions/<int:pk>/scores", image_views.EditionScores.as_view()),
+    path("api/editions/<int:pk>/compare/<int:other>", image_views.EditionCompare.as_view()),
+    path("api/trials", trial_views.Trials.as_view()),
     path("api/editions/<int:pk>/download", editions.EditionDownload.as_view()),
     re_path(r"^(?!api/|static/|assets/).*$", screens),
 ]

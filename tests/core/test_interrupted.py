@@ -167,6 +167,6 @@ def test_the_same_edition_from_a_cluster_that_loses_a_worker(
 
 
 def test_a_scheduler_that_does_not_answer_is_said(survey: Dataset, lamp_drift: dict, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("varlen.executors.PATIENCE", 1)
+    monkeypatch.setattr("varlen.executors.CLUSTER_WAIT_S", 1)
     with pytest.raises(EditionError, match=r"tcp://127\.0\.0\.1:9: no Dask scheduler answers there"):
         export(survey, from_json(lamp_drift), tmp_path / "out", ORDER, scheduler="tcp://127.0.0.1:9")

@@ -36,9 +36,9 @@ def django_db_modify_db_settings(database: dict[str, Any]) -> None:
 @pytest.fixture(autouse=True)
 def own_folders(settings: Any, tmp_path: Path) -> Iterator[None]:
     """Files of a test go to a folder of its own; nothing is remembered from the test before."""
-    from varlen_server.datasets.library import load
+    from varlen_server.datasets.services import load
     from varlen_server.sheet.renderers import renderer_for
-    from varlen_server.sheet.views import key_of
+    from varlen_server.sheet.services import key_of
 
     for name in ("PICTURES", "TILES", "EDITIONS", "UPLOADS"):
         setattr(settings, name, tmp_path / name.lower())
@@ -49,9 +49,9 @@ def own_folders(settings: Any, tmp_path: Path) -> Iterator[None]:
 
 @pytest.fixture
 def moths(db: None, survey_folder: Path) -> Any:
-    from varlen_server.datasets.examine import examine
-    from varlen_server.datasets.library import bring_in
+    from varlen_server.datasets.pixel_scan import scan_pixels
+    from varlen_server.datasets.services import import_dataset
 
-    found = bring_in(survey_folder, "Night moth survey")
-    examine(found)
+    found = import_dataset(survey_folder, "Night moth survey")
+    scan_pixels(found)
     return found

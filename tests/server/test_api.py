@@ -20,9 +20,9 @@ from varlen.demo.variants import write_variant
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.pipeline.document import from_json
-from varlen_server.datasets.library import load
 from varlen_server.datasets.models import Dataset, Image
-from varlen_server.datasets.tasks import bring_dataset_in, examine_dataset
+from varlen_server.datasets.services import load
+from varlen_server.datasets.tasks import examine_dataset, import_dataset_task
 
 pytestmark = pytest.mark.django_db
 
@@ -48,17 +48,17 @@ def test_an_imported_dataset_is_the_dataset_on_disk(client: Client, moths: Any, 
 
 def gathered(client: Client, *uploads: SimpleUploadedFile, paths: list[str] | None = None) -> Any:
     """Upload files and see what is recognised."""
-    intake = post(client, "/api/intakes", {"name": "moths"}).json()["id"]
-    answer = client.post(f"/api/intakes/{intake}/files", {"file": list(uploads), **({"path": paths} if paths else {})})
-    return post(client, f"/api/intakes/{intake}/recognise", {}) if answer.status_code == 200 else answer
+    dataset_import = post(client, "/api/imports", {"name": "moths"}).json()["id"]
+    answer = client.post(f"/api/imports/{dataset_import}/files", {"file": list(uploads), **({"path": paths} if paths else {})})
+    return post(client, f"/api/imports/{dataset_import}/recognise", {}) if answer.status_code == 200 else answer
 
 
 def bring(client: Client, upload: SimpleUploadedFile, **choices: Any) -> dict[str, Any]:
     """Upload a dataset and bring it in as a worker would; returns its intake."""
-    intake = gathered(client, upload).json()["id"]
-    assert post(client, f"/api/intakes/{intake}/start", choices).status_code == 200
-    bring_dataset_in(intake)
-    found: dict[str, Any] = client.get(f"/api/intakes/{intake}").json()
+    dataset_import = gathered(client, upload).json()["id"]
+    assert post(client, f"/api/imports/{dataset_import}/start", choices).status_code == 200
+    import_dataset_task(dataset_import)
+    found: dict[str, Any] = client.get(f"/api/imports/{dataset_import}").json()
     if found["dataset"]:
         examine_dataset(found["dataset"])
     return found
@@ -69,11 +69,11 @@ def dataset_of(client: Client, pk: int) -> Any:
 
 
 def test_bringing_in_a_zip(client: Client, survey_folder: Path, settings: Any) -> None:
-    intake = bring(client, zipped(survey_folder))
-    assert intake["state"] == "done"
-    assert intake["recognised"]["splits"] == {"train": 6, "validation": 1, "test": 1}
-    assert dataset_of(client, intake["dataset"])["digest"] == read_dataset(survey_folder).digest()
-    assert len(client.get(f"/api/datasets/{intake['dataset']}/rows?count=4").json()) == 4
+    dataset_import = bring(client, zipped(survey_folder))
+    assert dataset_import["state"] == "done"
+    assert dataset_import["recognised"]["splits"] == {"train": 6, "validation": 1, "test": 1}
+    assert dataset_of(client, dataset_import["dataset"])["digest"] == read_dataset(survey_folder).digest()
+    assert len(client.get(f"/api/datasets/{dataset_import['dataset']}/rows?count=4").json()) == 4
     assert list(settings.UPLOADS.iterdir()) == []
 
 
@@ -82,24 +82,24 @@ def test_bringing_in_a_set_of_files_and_a_folder(client: Client, survey_folder: 
     digest = read_dataset(survey_folder).digest()
     files = [path for path in sorted(survey_folder.rglob("*.*")) if path.is_file()]
     uploads = [SimpleUploadedFile(path.name, path.read_bytes()) for path in files]
-    intake = gathered(client, *uploads, paths=[f"moths/{path.relative_to(survey_folder)}" for path in files]).json()
-    post(client, f"/api/intakes/{intake['id']}/start", {})
-    bring_dataset_in(intake["id"])
-    assert dataset_of(client, client.get(f"/api/intakes/{intake['id']}").json()["dataset"])["digest"] == digest
+    dataset_import = gathered(client, *uploads, paths=[f"moths/{path.relative_to(survey_folder)}" for path in files]).json()
+    post(client, f"/api/imports/{dataset_import['id']}/start", {})
+    import_dataset_task(dataset_import["id"])
+    assert dataset_of(client, client.get(f"/api/imports/{dataset_import['id']}").json()["dataset"])["digest"] == digest
 
     settings.FOLDERS = [survey_folder.parent]
     listed = client.get(f"/api/folders?path={survey_folder.parent}").json()["folders"]
     assert [(each["name"], each["dataset"]) for each in listed] == [("moths", True)]
-    intake = post(client, "/api/intakes", {"folder": str(survey_folder)}).json()
-    assert intake["name"] == "moths"
-    assert client.get(f"/api/intakes/{intake['id']}/example.jpg").status_code == 200
-    post(client, f"/api/intakes/{intake['id']}/start", {"name": "From its folder"})
-    bring_dataset_in(intake["id"])
-    assert dataset_of(client, client.get(f"/api/intakes/{intake['id']}").json()["dataset"])["digest"] == digest
+    dataset_import = post(client, "/api/imports", {"folder": str(survey_folder)}).json()
+    assert dataset_import["name"] == "moths"
+    assert client.get(f"/api/imports/{dataset_import['id']}/example.jpg").status_code == 200
+    post(client, f"/api/imports/{dataset_import['id']}/start", {"name": "From its folder"})
+    import_dataset_task(dataset_import["id"])
+    assert dataset_of(client, client.get(f"/api/imports/{dataset_import['id']}").json()["dataset"])["digest"] == digest
     assert (survey_folder / "annotations").exists()
 
     for folder in ("/etc", f"{survey_folder.parent}/../..", "~root/.."):
-        answer = post(client, "/api/intakes", {"folder": folder})
+        answer = post(client, "/api/imports", {"folder": folder})
         assert answer.status_code == 422
         assert "not below" in answer.json()["message"]
     for path in ("../../out.jpg", "/etc/out.jpg"):
@@ -112,38 +112,38 @@ def test_choices_are_kept_to(client: Client, survey_folder: Path) -> None:
     """Splits drawn anew, a class renamed, one merged into another, one left out."""
     names = ["ash veil", "copper hook", "lantern mote", "reed sailer", "dusk marble"]
     classes = [[names[4], "dusk"], [names[0], "ash"], [names[1], "ash"], [names[2], ""], [names[3], names[3]]]
-    intake = bring(client, zipped(survey_folder), splits="drawn", shares=[0.25, 0.25], classes=classes)
-    found = client.get(f"/api/datasets/{intake['dataset']}/overview").json()
+    dataset_import = bring(client, zipped(survey_folder), splits="drawn", shares=[0.25, 0.25], classes=classes)
+    found = client.get(f"/api/datasets/{dataset_import['dataset']}/overview").json()
     source = read_dataset(survey_folder)
     counts = {name: sum(int((entry.objects.classes == place).sum()) for entry in source.entries.values()) for place, name in enumerate(names)}
     assert [(each["name"], each["total"]) for each in found["classes"]] == [
         ("dusk", counts[names[4]]), ("ash", counts[names[0]] + counts[names[1]]), (names[3], counts[names[3]])]  # fmt: skip
     assert sum(split["images"] for split in found["dataset"]["splits"]) == 8
-    intake = gathered(client, zipped(survey_folder)).json()
-    assert "missing from the list" in post(client, f"/api/intakes/{intake['id']}/start", {"classes": classes[:2]}).json()["message"]
+    dataset_import = gathered(client, zipped(survey_folder)).json()
+    assert "missing from the list" in post(client, f"/api/imports/{dataset_import['id']}/start", {"classes": classes[:2]}).json()["message"]
 
 
-def test_a_cancelled_or_broken_intake_leaves_nothing_behind(client: Client, survey_folder: Path, settings: Any, monkeypatch: Any) -> None:
+def test_a_cancelled_or_broken_import_leaves_nothing_behind(client: Client, survey_folder: Path, settings: Any, monkeypatch: Any) -> None:
     import varlen_server.datasets.tasks as tasks
 
-    intake = gathered(client, zipped(survey_folder)).json()["id"]
-    assert client.delete(f"/api/intakes/{intake}").json()["state"] == "cancelled"
+    dataset_import = gathered(client, zipped(survey_folder)).json()["id"]
+    assert client.delete(f"/api/imports/{dataset_import}").json()["state"] == "cancelled"
     assert list(settings.UPLOADS.iterdir()) == []
 
-    intake = gathered(client, zipped(survey_folder)).json()["id"]
-    post(client, f"/api/intakes/{intake}/start", {})
-    real = tasks.bring_in
+    dataset_import = gathered(client, zipped(survey_folder)).json()["id"]
+    post(client, f"/api/imports/{dataset_import}/start", {})
+    real = tasks.import_dataset
 
     def cancelled_on_the_way(path: Path, name: str, choices: Any, source: str, progress: Any, begun: Any) -> Any:
         def stopping(done: int) -> None:
-            client.delete(f"/api/intakes/{intake}")
+            client.delete(f"/api/imports/{dataset_import}")
             progress(done)
 
         return real(path, name, choices, source, stopping, begun)
 
-    monkeypatch.setattr(tasks, "bring_in", cancelled_on_the_way)
-    bring_dataset_in(intake)
-    assert client.get(f"/api/intakes/{intake}").json()["state"] == "cancelled"
+    monkeypatch.setattr(tasks, "import_dataset", cancelled_on_the_way)
+    import_dataset_task(dataset_import)
+    assert client.get(f"/api/imports/{dataset_import}").json()["state"] == "cancelled"
     assert not Dataset.objects.exists()
     assert not Image.objects.exists()
 
@@ -411,7 +411,7 @@ def test_forecast_widest_range_notes_and_revisions(client: Client, moths: Any, l
     assert found["lost_share"] <= 0.05
     assert "not a range of the step" in post(client, "/api/forecast/limit", {**limit, "parameter": "tilt.frame"}).json()["message"]
     upended = {**lamp_drift, "steps": [{"step": "flip", "direction": "vertical"}]}
-    assert [note["kind"] for note in post(client, "/api/notes", {"dataset": moths.pk, "document": upended}).json()] == ["vertical-flip"]
+    assert [note["kind"] for note in post(client, "/api/advice", {"dataset": moths.pk, "document": upended}).json()] == ["vertical-flip"]
 
     first = post(client, "/api/pipelines", {"document": lamp_drift}).json()
     changed = {**lamp_drift, "seed": 21, "steps": lamp_drift["steps"][1:]}

@@ -12,8 +12,8 @@ from typing import Any
 import pytest
 from django.test import Client
 from varlen.editions.rows import read_rows
-from varlen_server.editions.found import take_in_folders
 from varlen_server.editions.models import Edition
+from varlen_server.editions.recovery import adopt_folders
 from varlen_server.editions.tasks import check_edition, make_edition
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -172,5 +172,5 @@ def test_an_edition_is_removed_with_all_that_is_its_own(client: Client, edition:
     assert client.delete(address).status_code == 204
     assert client.get(address).status_code == 404
     assert not list(edition.folder.parent.glob("*edition-*"))
-    assert take_in_folders() == []
+    assert adopt_folders() == []
     assert client.get(address).status_code == 404

@@ -14,11 +14,11 @@ from varlen.datasets.formats import read_dataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.pipeline.document import from_json
-from varlen_server.editions.found import take_in_folders, take_up_lost
+from varlen_server.content_store import path_of
 from varlen_server.editions.models import Edition
-from varlen_server.editions.rescue import put_back
+from varlen_server.editions.recovery import adopt_folders, restart_lost_jobs
+from varlen_server.editions.stalled_jobs import retry_stalled_jobs
 from varlen_server.editions.tasks import make_edition
-from varlen_server.store import path_of
 
 pytestmark = pytest.mark.django_db(transaction=True)
 ORDER = {"variants": 2, "originals": True, "format": "coco", "image": "jpeg", "quality": 90}
@@ -40,7 +40,7 @@ def work() -> None:
 
     async def run() -> None:
         async with worker.open_async():
-            await put_back(worker, silent_seconds=0)
+            await retry_stalled_jobs(worker, silent_seconds=0)
             await worker.run_worker_async(wait=False, install_signal_handlers=False, listen_notify=False)
 
     async_to_sync(run)()
@@ -153,7 +153,7 @@ def test_editions_are_found_again_from_their_folders(client: Any, edition: Editi
     kept = Edition.objects.get(pk=edition.pk)
     before = client.get(f"/api/editions/{edition.pk}").json()
     Edition.objects.all().delete()
-    assert take_in_folders() == []
+    assert adopt_folders() == []
     again = client.get(f"/api/editions/{edition.pk}").json()
     same = ("output_digest", "counts", "statistics", "document", "order", "dataset", "dataset_digest", "pipeline_digest", "state", "done", "total")
     assert {name: again[name] for name in same} == {**{name: before[name] for name in same}, "dataset_digest": edition.dataset.digest,
@@ -163,14 +163,14 @@ def test_editions_are_found_again_from_their_folders(client: Any, edition: Editi
     damaged = edition.folder.parent / f"edition-{edition.pk + 1000}"
     damaged.mkdir()
     (damaged / "edition.json").write_text("{")
-    assert damaged.name in take_in_folders()[0]
+    assert damaged.name in adopt_folders()[0]
 
 
 def test_an_edition_whose_job_is_lost_gets_a_new_one(edition: Edition, expected: str) -> None:
     """As after a crash of the database in the middle of everything."""
     Edition.objects.filter(pk=edition.pk).update(state=Edition.State.WRITING)
-    assert take_up_lost() == 1
-    assert take_up_lost() == 0
+    assert restart_lost_jobs() == 1
+    assert restart_lost_jobs() == 0
     work()
     edition.refresh_from_db()
     assert (edition.state, edition.output_digest) == (Edition.State.DONE, expected)
@@ -185,12 +185,12 @@ def test_a_finished_edition_is_not_made_twice(edition: Edition) -> None:
 
 
 def test_an_order_and_its_job_stand_or_fall_together(client: Any, moths: Any, lamp_drift: dict[str, Any], monkeypatch: pytest.MonkeyPatch) -> None:
-    from varlen_server.editions import views
+    from varlen_server.editions import services
 
     def broken(**values: Any) -> int:
         raise RuntimeError("the queue is not there")
 
-    monkeypatch.setattr(views.make_edition, "defer", broken)
+    monkeypatch.setattr(services.make_edition, "defer", broken)
     client.raise_request_exception = False
     order = {"name": "Trial", "dataset": moths.pk, "document": lamp_drift}
     assert client.post("/api/editions", order, content_type="application/json").status_code == 500
@@ -202,6 +202,6 @@ def test_nothing_to_put_back_is_nothing() -> None:
 
     async def run() -> int:
         async with worker.open_async():
-            return await put_back(worker)
+            return await retry_stalled_jobs(worker)
 
     assert asyncio.run(run()) == 0

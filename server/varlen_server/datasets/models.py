@@ -108,7 +108,7 @@ class Edit(models.Model):
         return f"{self.kind} {self.image_key}"
 
 
-class Intake(models.Model):
+class DatasetImport(models.Model):
     """A dataset on its way in: its files are gathered, it is recognised, choices are made, it is read.
 
     `path` is what is read: a zip, an annotation file or a folder; `folder` is ours and removed at the end,
@@ -134,7 +134,7 @@ class Intake(models.Model):
     done = models.PositiveIntegerField(default=0)
     total = models.PositiveIntegerField(default=0)
     message = models.TextField(default="")
-    dataset = models.ForeignKey(Dataset, on_delete=models.SET_NULL, null=True, related_name="intakes")
+    dataset = models.ForeignKey(Dataset, on_delete=models.SET_NULL, null=True, related_name="imports")
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

@@ -8,10 +8,11 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
-import orjson
 from varlen.datasets.ingest import IngestedImage
 from varlen.model.objects import Objects
 from varlen.shapes.objects_json import objects_to_json
+
+from varlen_server.encoded_json import EncodedJSON, encoded, storable
 
 
 class Measures(NamedTuple):
@@ -23,26 +24,24 @@ class Measures(NamedTuple):
 
 
 class Row(NamedTuple):
-    """An image's columns, in the types the database takes them in; JSON as text."""
+    """An image's columns; its objects as JSON already, for there may be many."""
 
     key: str
     split: str
     width: int
     height: int
     sha256: str
-    objects_json: str
+    objects_json: EncodedJSON
     content: str
-    facts: str
+    facts: dict[str, Any]
     measures: bytes
     object_count: int
     smallest_side: float
-    extra: str
+    extra: dict[str, Any]
     group: str
-    classes: str
+    classes: list[str]
     label_map: str
     label_map_sha256: str
-    left_out: bool
-    unedited: None
 
 
 def measures_of(objects: Objects) -> Measures:
@@ -64,11 +63,7 @@ class MakesRows:
         entry, found = image.entry, measures_of(image.entry.objects)
         objects = objects_to_json(entry.objects, self.classes, arrays=True)
         return Row(
-            entry.key, entry.split, entry.size.width, entry.size.height, image.sha256, _json(objects), image.digest, _json(image.facts),
-            found.measures, found.object_count, found.smallest_side, _json(entry.extra), entry.group, _json(list(entry.classes)),
-            entry.label_map, image.map_sha256, left_out=False, unedited=None,
+            entry.key, entry.split, entry.size.width, entry.size.height, image.sha256, encoded(objects), image.digest, image.facts.to_json(),
+            found.measures, found.object_count, found.smallest_side, storable(entry.extra), entry.group, list(entry.classes),
+            entry.label_map, image.map_sha256,
         )  # fmt: skip
-
-
-def _json(value: Any) -> str:
-    return orjson.dumps(value, option=orjson.OPT_SERIALIZE_NUMPY).decode()

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 from varlen.forecast.advice import MARKS
 
-from varlen_server.datasets.models import Dataset, Image, Intake
+from varlen_server.datasets.models import Dataset, DatasetImport, Image
+from varlen_server.datasets.services import split_counts
 
 
 class PartSerializer(serializers.Serializer):
@@ -49,7 +51,7 @@ class SplitCountSerializer(serializers.Serializer):
 
 
 class DatasetSerializer(serializers.ModelSerializer):
-    splits = SplitCountSerializer(many=True, read_only=True)
+    splits = serializers.SerializerMethodField()
 
     class Meta:
         model = Dataset
@@ -61,6 +63,11 @@ class DatasetSerializer(serializers.ModelSerializer):
     keypoints = serializers.ListField(child=serializers.CharField())
     map_classes = serializers.ListField(child=serializers.CharField(), help_text="what the levels of label maps mean; none without label maps")
     lines = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
+
+    @extend_schema_field(SplitCountSerializer(many=True))
+    def get_splits(self, dataset: Dataset) -> list[dict[str, Any]]:
+        """Images and objects of every split."""
+        return split_counts(dataset)
 
 
 class ImageSerializer(serializers.ModelSerializer):
@@ -220,25 +227,25 @@ class RecognisedSerializer(serializers.Serializer):
     example = RecognisedExampleSerializer()
 
 
-class IntakeSerializer(serializers.ModelSerializer):
+class ImportSerializer(serializers.ModelSerializer):
     recognised = RecognisedSerializer(allow_null=True)
 
     class Meta:
-        model = Intake
+        model = DatasetImport
         fields = ("id", "name", "state", "recognised", "done", "total", "message", "dataset")
 
-    def to_representation(self, instance: Intake) -> dict[str, Any]:
+    def to_representation(self, instance: DatasetImport) -> dict[str, Any]:
         """Nothing recognised is null."""
         instance.recognised = instance.recognised or None
         return super().to_representation(instance)
 
 
-class IntakeRequestSerializer(serializers.Serializer):
+class ImportRequestSerializer(serializers.Serializer):
     name = serializers.CharField(max_length=200, required=False, help_text="what the dataset is to be called")
     folder = serializers.CharField(required=False, help_text="a folder, zip or annotation file on the server's machine, below an allowed one")
 
 
-class IntakeFilesSerializer(serializers.Serializer):
+class ImportFilesSerializer(serializers.Serializer):
     file = serializers.ListField(child=serializers.FileField())
     path = serializers.ListField(child=serializers.CharField(max_length=1000), required=False, help_text="where each lies in the dataset's folder")
 
@@ -247,7 +254,7 @@ class FormatSerializer(serializers.Serializer):
     format = serializers.CharField(required=False, allow_blank=True, help_text="the format, in place of what is recognised")
 
 
-class ChoicesSerializer(serializers.Serializer):
+class ImportOptionsSerializer(serializers.Serializer):
     name = serializers.CharField(max_length=200, required=False)
     form = serializers.CharField(required=False, allow_blank=True)
     exif = serializers.ChoiceField(choices=["upright", "stored"], required=False)
@@ -276,3 +283,49 @@ class MarksSerializer(serializers.Serializer):
     """What must not be done to classes: not-mirrored, upright."""
 
     marks = serializers.DictField(child=serializers.ListField(child=serializers.ChoiceField(choices=MARKS)))
+
+
+class FoldersQuerySerializer(serializers.Serializer):
+    path = serializers.CharField(default="", allow_blank=True, help_text="an allowed folder or one below; none for the allowed ones")
+
+
+class NumbersField(serializers.CharField):
+    """Whole numbers with commas between them; what is no number is passed over."""
+
+    def to_internal_value(self, data: Any) -> Any:
+        return [int(part) for part in super().to_internal_value(data).split(",") if part.isascii() and part.isdigit() and len(part) < 19]
+
+
+class SheetImagesQuerySerializer(serializers.Serializer):
+    pick = serializers.ChoiceField(["spread", "smallest", "most", "random", "pinned"], default="spread")
+    count = serializers.IntegerField(min_value=1, max_value=60, default=6)
+    split = serializers.CharField(default="train")
+    turn = serializers.IntegerField(min_value=0, max_value=2**31, default=0, help_text="another random choice for each")
+    images = NumbersField(default=list, help_text="numbers of images, with commas, for the pick “pinned”")
+
+
+class PageQuerySerializer(serializers.Serializer):
+    """A page of a long list."""
+
+    offset = serializers.IntegerField(min_value=0, max_value=2**31, default=0)
+    count = serializers.IntegerField(min_value=1, max_value=200, default=60)
+
+
+class ImagesQuerySerializer(PageQuerySerializer):
+    """What images have to meet; of objects, one has to meet all that is asked of objects."""
+
+    split = serializers.CharField(required=False, help_text="a split")
+    finding = serializers.CharField(required=False, help_text="a kind of finding")
+    name = serializers.CharField(required=False, help_text="part of the name")
+    size = serializers.CharField(required=False, help_text="width×height of the image")
+    kind = serializers.CharField(required=False, help_text="the sort of file, as the overview names it")
+    objects = serializers.CharField(required=False, help_text="number of objects, low-high")
+    side = serializers.CharField(required=False, help_text="side of an object, px, low-high")
+    width = serializers.CharField(required=False, help_text="width of an object, px, low-high")
+    height = serializers.CharField(required=False, help_text="height of an object, px, low-high")
+    aspect = serializers.CharField(required=False, help_text="width over height of an object, low-high")
+    keypoint = serializers.CharField(required=False, help_text="an object's keypoint and its state, name:visible")
+
+    def get_fields(self) -> dict[str, serializers.Field]:
+        """`class` is a word of Python's own, so it can't be an attribute above."""
+        return {**super().get_fields(), "class": serializers.CharField(required=False, help_text="a class")}

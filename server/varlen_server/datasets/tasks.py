@@ -11,9 +11,13 @@ from procrastinate.contrib.django import app
 from varlen.datasets.import_options import ImportOptions
 from varlen.errors import VarlenError
 
-from varlen_server.datasets.examine import examine
-from varlen_server.datasets.library import bring_in, discard
-from varlen_server.datasets.models import Dataset, Intake
+from varlen_server.datasets.models import Dataset, DatasetImport
+from varlen_server.datasets.pixel_scan import scan_pixels
+from varlen_server.datasets.services import discard_import, import_dataset
+
+State = DatasetImport.State
+#: Between two writes of progress, seconds.
+OFTEN = 0.3
 
 
 class Stopped(Exception):
@@ -21,50 +25,56 @@ class Stopped(Exception):
 
 
 @app.task(name="bring_in", retry=RetryStrategy(max_attempts=5, wait=2), lock="bring_in")
-def bring_dataset_in(intake_id: int) -> None:
-    """Read a dataset as chosen; progress and outcome go to its `Intake`."""
-    intake = Intake.objects.get(pk=intake_id)
-    if intake.state not in (Intake.State.WAITING, Intake.State.READING):
+def import_dataset_task(import_id: int = 0, intake_id: int = 0) -> None:
+    """Read a dataset with the options chosen; progress and outcome go to its `DatasetImport`.
+
+    intake_id: what jobs that version 0.1 left behind call the number.
+    """
+    mine = DatasetImport.objects.get(pk=import_id or intake_id)
+    if mine.state not in (State.WAITING, State.READING):
         return
-    if intake.dataset is not None:
-        if intake.dataset.ready:  # the worker died between the last image and this line
-            return _finish(intake, Intake.State.DONE, intake.dataset)
-        discard(intake.dataset)
-    Intake.objects.filter(pk=intake.pk).update(state=Intake.State.READING, dataset=None, done=0)
+    if mine.dataset is not None:
+        if mine.dataset.ready:  # the worker died between the last image and this line
+            return _finish(mine, State.DONE, mine.dataset)
+        discard_import(mine.dataset)
+    rows = DatasetImport.objects.filter(pk=mine.pk)
+    rows.update(state=State.READING, dataset=None, done=0)
     last = 0.0
 
     def progress(done: int) -> None:
         nonlocal last
-        if time.monotonic() - last > 0.3:
+        if time.monotonic() - last > OFTEN:
             last = time.monotonic()
-            Intake.objects.filter(pk=intake.pk).update(done=done)
-            if Intake.objects.filter(pk=intake.pk, stop_asked=True).exists():
+            rows.update(done=done)
+            if rows.filter(stop_asked=True).exists():
                 raise Stopped
 
+    def begun(dataset: Dataset) -> None:
+        rows.update(dataset=dataset)
+
     try:
-        choices = ImportOptions.from_json(intake.choices)
-        dataset = bring_in(Path(intake.path), intake.name, choices, "" if intake.folder else intake.path, progress,
-                           lambda begun: Intake.objects.filter(pk=intake.pk).update(dataset=begun) and None)  # fmt: skip
+        source = "" if mine.folder else mine.path
+        dataset = import_dataset(Path(mine.path), mine.name, ImportOptions.from_json(mine.choices), source, progress, begun)
     except Stopped:
-        _finish(intake, Intake.State.CANCELLED, None, "cancelled")
+        _finish(mine, State.CANCELLED, None, "cancelled")
     except VarlenError as error:
-        _finish(intake, Intake.State.FAILED, None, str(error))
+        _finish(mine, State.FAILED, None, str(error))
     else:
-        _finish(intake, Intake.State.DONE, dataset)
+        _finish(mine, State.DONE, dataset)
 
 
-def _finish(intake: Intake, state: Intake.State, dataset: Dataset | None, message: str = "") -> None:
+def _finish(dataset_import: DatasetImport, state: State, dataset: Dataset | None, message: str = "") -> None:
     if dataset is not None:
         Dataset.objects.filter(pk=dataset.pk).update(examining=True)
         examine_dataset.defer(dataset_id=dataset.pk)
-    Intake.objects.filter(pk=intake.pk).update(state=state, dataset=dataset, message=message, done=intake.total)
-    clear(intake)
+    DatasetImport.objects.filter(pk=dataset_import.pk).update(state=state, dataset=dataset, message=message, done=dataset_import.total)
+    clear(dataset_import)
 
 
-def clear(intake: Intake) -> None:
-    """Remove the uploaded files of an intake; a folder of somebody's own stays."""
-    if intake.folder:
-        shutil.rmtree(intake.folder, ignore_errors=True)
+def clear(dataset_import: DatasetImport) -> None:
+    """Remove the uploaded files of an import; a folder of somebody's own stays."""
+    if dataset_import.folder:
+        shutil.rmtree(dataset_import.folder, ignore_errors=True)
 
 
 @app.task(name="examine", retry=RetryStrategy(max_attempts=5, wait=2), lock="examine")
@@ -73,6 +83,6 @@ def examine_dataset(dataset_id: int) -> None:
     if not Dataset.objects.filter(pk=dataset_id).update(examining=True):
         return
     try:
-        examine(Dataset.objects.get(pk=dataset_id), lambda done: Dataset.objects.filter(pk=dataset_id).update(examined=done) and None)
+        scan_pixels(Dataset.objects.get(pk=dataset_id), lambda done: Dataset.objects.filter(pk=dataset_id).update(examined=done) and None)
     finally:
         Dataset.objects.filter(pk=dataset_id).update(examining=False)

@@ -16,10 +16,9 @@ import numpy as np
 import orjson
 from django.conf import settings
 from numpy.typing import NDArray
+from varlen.atomic_files import write_whole
 from varlen.editions.record import ROWS, read_record
 from varlen.errors import EditionError
-
-from varlen_server import store
 
 
 class RowIndex:
@@ -115,4 +114,4 @@ def _write(folder: Path, kept: Path) -> None:
     np.savez(out, starts=np.array(starts, np.int64), split=np.array(split, np.int16), variant=np.array(variant, np.int32),
              lost=np.array(lost, np.int32), splits=np.array(splits, str), steps=np.array(steps, str), classes_named=np.array(classes, str),
              sources=np.array(sources, str), fired=np.array(fired, np.uint8), classes=np.array(there, np.uint8))  # fmt: skip
-    store.write_whole(kept, out.getvalue(), lasting=False)
+    write_whole(kept, out.getvalue(), lasting=False)

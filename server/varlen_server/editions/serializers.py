@@ -8,7 +8,7 @@ from rest_framework import serializers
 from varlen.datasets.formats import WRITERS
 from varlen.editions.export_spec import MOST_VARIANTS
 
-from varlen_server.datasets.serializers import NamedCountSerializer, ObjectSerializer
+from varlen_server.datasets.serializers import NamedCountSerializer, ObjectSerializer, PageQuerySerializer
 from varlen_server.editions.models import Edition
 from varlen_server.pipelines.serializers import DifferenceSerializer
 from varlen_server.sheet.serializers import TraceSerializer
@@ -216,3 +216,18 @@ class CellSerializer(serializers.Serializer):
 class TrialsStartSerializer(OrderSerializer):
     datasets = serializers.ListField(child=serializers.IntegerField(), max_length=50)
     pipelines = serializers.ListField(child=serializers.IntegerField(), max_length=200)
+
+
+class EditionRowsQuerySerializer(PageQuerySerializer):
+    """What an edition's images have to meet."""
+
+    split = serializers.CharField(required=False, help_text="a split")
+    step = serializers.CharField(required=False, help_text="a step that happened, by its id")
+    lost = serializers.ChoiceField(["0", "1"], required=False, help_text="1: objects were lost, 0: none")
+    variant = serializers.CharField(required=False, help_text="a variant's number")
+    name = serializers.CharField(required=False, help_text="part of the source's path")
+    source = serializers.CharField(required=False, help_text="the source's path")
+
+    def get_fields(self) -> dict[str, serializers.Field]:
+        """`class` is a word of Python's own, so it can't be an attribute above."""
+        return {**super().get_fields(), "class": serializers.CharField(required=False, help_text="a class")}

@@ -20,7 +20,7 @@ from varlen.errors import EditionError, VarlenError
 from varlen.executors import Cancelled
 from varlen.pipeline.document import from_json
 
-from varlen_server.datasets.library import load
+from varlen_server.datasets.services import load
 from varlen_server.editions.models import Edition
 
 #: Between two writes of progress, seconds.

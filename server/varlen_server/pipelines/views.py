@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from functools import cache
-from itertools import zip_longest
 
 import orjson
 from django.http import HttpResponse
@@ -17,7 +16,6 @@ from varlen.pipeline.document import from_json
 from varlen.steps import CATALOGUE, describe
 
 from varlen_server.datasets.serializers import MessageSerializer
-from varlen_server.pipelines.library import create, save
 from varlen_server.pipelines.models import Pipeline, Revision
 from varlen_server.pipelines.serializers import (
     CompareSerializer,
@@ -30,8 +28,8 @@ from varlen_server.pipelines.serializers import (
     SaveSerializer,
     StepSerializer,
 )
-
-MOST_REVISIONS = 100
+from varlen_server.pipelines.services import create, revision_lines, save
+from varlen_server.requests import body_of
 
 
 class Steps(APIView):
@@ -56,9 +54,7 @@ class PipelineList(APIView):
     @extend_schema(request=DocumentSerializer, responses={201: RevisionSerializer, 422: MessageSerializer}, operation_id="pipelines_create")
     def post(self, request: Request) -> Response:
         """A new pipeline."""
-        body = DocumentSerializer(data=request.data)
-        body.is_valid(raise_exception=True)
-        return Response(RevisionSerializer(create(body.validated_data["document"])).data, status=201)
+        return Response(RevisionSerializer(create(body_of(request, DocumentSerializer)["document"])).data, status=201)
 
 
 class LatestRevision(APIView):
@@ -72,14 +68,13 @@ class LatestRevision(APIView):
     )
     def post(self, request: Request, pk: int) -> Response:
         """Save a further revision; refused when there is a newer one than `base`."""
-        body = SaveSerializer(data=request.data)
-        body.is_valid(raise_exception=True)
-        revision = save(get_object_or_404(Pipeline, pk=pk), body.validated_data["document"], body.validated_data["base"])
+        wish = body_of(request, SaveSerializer)
+        revision = save(get_object_or_404(Pipeline, pk=pk), wish["document"], wish["base"])
         return Response(RevisionSerializer(revision).data)
 
     @extend_schema(responses={204: None}, operation_id="pipelines_delete")
     def delete(self, request: Request, pk: int) -> Response:
-        """Take a pipeline away with its revisions; editions keep what they were made with."""
+        """Delete a pipeline with its revisions; editions keep what they were made with."""
         get_object_or_404(Pipeline, pk=pk).delete()
         return Response(status=204)
 
@@ -88,13 +83,7 @@ class Revisions(APIView):
     @extend_schema(responses=RevisionLineSerializer(many=True), operation_id="pipelines_revisions")
     def get(self, request: Request, pk: int) -> Response:
         """The newest hundred revisions, the newest first, each with what changed."""
-        rows = list(get_object_or_404(Pipeline, pk=pk).revisions.all()[: MOST_REVISIONS + 1])
-        lines = []
-        for row, before in zip_longest(rows, rows[1:]):
-            changes = differences(before.document, row.document) if before is not None else []
-            lines.append({**{name: getattr(row, name) for name in ("id", "number", "name", "created", "document")},
-                          "changes": [each.to_json() for each in changes]})  # fmt: skip
-        return Response(RevisionLineSerializer(lines[:MOST_REVISIONS], many=True).data)
+        return Response(RevisionLineSerializer(revision_lines(get_object_or_404(Pipeline, pk=pk)), many=True).data)
 
 
 class RevisionName(APIView):
@@ -102,9 +91,7 @@ class RevisionName(APIView):
     def patch(self, request: Request, pk: int) -> Response:
         """Give a revision a name."""
         revision = get_object_or_404(Revision, pk=pk)
-        body = NameSerializer(data=request.data)
-        body.is_valid(raise_exception=True)
-        revision.name = body.validated_data["name"]
+        revision.name = body_of(request, NameSerializer)["name"]
         revision.save(update_fields=["name"])
         return Response(RevisionSerializer(revision).data)
 
@@ -113,7 +100,6 @@ class Compare(APIView):
     @extend_schema(request=CompareSerializer, responses=DifferenceSerializer(many=True), operation_id="pipelines_compare")
     def post(self, request: Request) -> Response:
         """What differs between two pipelines, step by step."""
-        body = CompareSerializer(data=request.data)
-        body.is_valid(raise_exception=True)
-        before, after = (from_json(body.validated_data[name]).to_json() for name in ("before", "after"))
+        wish = body_of(request, CompareSerializer)
+        before, after = (from_json(wish[name]).to_json() for name in ("before", "after"))
         return Response([each.to_json() for each in differences(before, after)])

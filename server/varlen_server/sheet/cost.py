@@ -13,7 +13,7 @@ from varlen.datasets.summary import evenly_spaced
 from varlen.editions.export_spec import ExportSpec
 from varlen.render.renderer import Renderer
 
-from varlen_server.answers import kept
+from varlen_server.response_cache import cached_json
 
 #: Images made to tell.
 MEASURED = 4
@@ -31,7 +31,7 @@ def cost_of_one(renderer: Renderer, dataset_digest: str, order: ExportSpec) -> t
     last = {split: order.variants_for(split)[-1:] for split in by_split}
     varied = sorted((split, bool(variant)) for split, variants in last.items() for variant in variants)
     asked = [dataset_digest, renderer.pipeline.digest, order.format, order.image, order.quality, varied]
-    size, seconds = orjson.loads(kept("costs", asked, lambda: _measured(renderer, order, last)))
+    size, seconds = orjson.loads(cached_json("costs", asked, lambda: _measured(renderer, order, last)))
     return size, seconds
 
 

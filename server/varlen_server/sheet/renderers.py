@@ -9,8 +9,8 @@ from varlen.pipeline.document import Pipeline, from_json
 from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer
 
-from varlen_server.datasets.library import load
 from varlen_server.datasets.models import Dataset
+from varlen_server.datasets.services import load
 from varlen_server.pipelines.models import Document
 
 _cache = PictureCache(384 << 20)

@@ -20,7 +20,7 @@ class SheetRequestSerializer(serializers.Serializer):
     width = _width()
 
 
-class FateSerializer(serializers.Serializer):
+class OutcomeSerializer(serializers.Serializer):
     id = serializers.CharField()
     image = serializers.CharField()
     reason = serializers.CharField()
@@ -28,11 +28,11 @@ class FateSerializer(serializers.Serializer):
     share = serializers.FloatField()
 
 
-class FatesSerializer(serializers.Serializer):
+class OutcomesSerializer(serializers.Serializer):
     kept = serializers.IntegerField()
     clipped = serializers.IntegerField()
-    clipped_by = FateSerializer(many=True)
-    dropped = FateSerializer(many=True)
+    clipped_by = OutcomeSerializer(many=True)
+    dropped = OutcomeSerializer(many=True)
 
 
 class DrawnStepSerializer(serializers.Serializer):
@@ -50,7 +50,7 @@ class TraceSerializer(serializers.Serializer):
     passes = serializers.IntegerField()
     size = serializers.ListField(child=serializers.IntegerField())
     blank_share = serializers.FloatField()
-    objects = FatesSerializer()
+    objects = OutcomesSerializer()
 
 
 class TileSerializer(serializers.Serializer):
@@ -123,12 +123,12 @@ class LedgerSerializer(serializers.Serializer):
     seconds = serializers.FloatField(help_text="estimated from a few variants really made, on all cores of this machine")
 
 
-class NotesRequestSerializer(serializers.Serializer):
+class AdviceRequestSerializer(serializers.Serializer):
     dataset = serializers.IntegerField()
     document = serializers.DictField()
 
 
-class ForecastRequestSerializer(NotesRequestSerializer):
+class ForecastRequestSerializer(AdviceRequestSerializer):
     draws = serializers.IntegerField(min_value=1, max_value=20_000, default=1000)
 
 
@@ -197,8 +197,8 @@ class LimitSerializer(serializers.Serializer):
     lost_share = serializers.FloatField()
 
 
-class NoteSerializer(serializers.Serializer):
-    """Something that is allowed but seldom meant."""
+class AdviceSerializer(serializers.Serializer):
+    """Something that is allowed but rarely intended."""
 
     kind = serializers.CharField()
     step = serializers.CharField(allow_blank=True)

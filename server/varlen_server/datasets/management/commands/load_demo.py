@@ -9,11 +9,11 @@ from django.conf import settings
 from django.core.management.base import BaseCommand, CommandParser
 from varlen.demo.write import write_demo
 
-from varlen_server.datasets.examine import examine
-from varlen_server.datasets.library import bring_in
 from varlen_server.datasets.models import Dataset
-from varlen_server.pipelines.library import create
+from varlen_server.datasets.pixel_scan import scan_pixels
+from varlen_server.datasets.services import import_dataset
 from varlen_server.pipelines.models import Pipeline
+from varlen_server.pipelines.services import create
 
 NAME = "Night moth survey"
 
@@ -30,8 +30,8 @@ class Command(BaseCommand):
             folder.parent.mkdir(parents=True, exist_ok=True)
             self.stdout.write(f"rendering the demo dataset, {options['images']} images …")
             write_demo(folder, options["images"])
-        Dataset.objects.filter(ready=False, intakes=None).delete()  # a start that was broken off
+        Dataset.objects.filter(ready=False, imports=None).delete()  # a start that was broken off
         if not Dataset.objects.filter(name=NAME).exists():
-            examine(bring_in(folder, NAME, source=str(folder)))
+            scan_pixels(import_dataset(folder, NAME, source=str(folder)))
         if not Pipeline.objects.exists():
             create(json.loads((folder / "pipelines" / "lamp-drift.varlen.json").read_text()))

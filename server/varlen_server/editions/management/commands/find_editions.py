@@ -6,13 +6,13 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 
-from varlen_server.editions.found import take_in_folders, take_up_lost
+from varlen_server.editions.recovery import adopt_folders, restart_lost_jobs
 
 
 class Command(BaseCommand):
     help = __doc__
 
     def handle(self, *args: Any, **options: Any) -> None:
-        for problem in take_in_folders():
+        for problem in adopt_folders():
             self.stderr.write(problem)
-        take_up_lost()
+        restart_lost_jobs()

@@ -10,7 +10,7 @@ from django.core.management.base import BaseCommand
 from procrastinate.contrib.django import app
 from varlen.executors import start_process_server
 
-from varlen_server.editions.rescue import put_back
+from varlen_server.editions.stalled_jobs import retry_stalled_jobs
 
 #: Jobs and their processes leave the processor to the screen where both want it.
 POLITE = 10
@@ -31,5 +31,5 @@ async def _work() -> None:
     worker_app = app.with_connector(app.connector.get_worker_connector())
     async with worker_app.open_async():
         # This machine has one worker, so whatever is “doing” now was its predecessor's.
-        await put_back(worker_app, silent_seconds=0)
+        await retry_stalled_jobs(worker_app, silent_seconds=0)
         await worker_app.run_worker_async(concurrency=3, shutdown_graceful_timeout=5)

@@ -7,8 +7,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
-from varlen_server import store
-from varlen_server.sheet import turns
+from varlen_server import content_store
+from varlen_server.sheet import priority
 
 
 def test_counting_waits_for_what_is_looked_at() -> None:
@@ -16,13 +16,13 @@ def test_counting_waits_for_what_is_looked_at() -> None:
     inside, leave = threading.Event(), threading.Event()
 
     def look() -> None:
-        with turns.looked_at():
+        with priority.foreground():
             inside.set()
             leave.wait(30)
             done.append("looked at")
 
     def count() -> None:
-        turns.give_way()
+        priority.yield_to_foreground()
         done.append("counted")
 
     looking, counting = threading.Thread(target=look), threading.Thread(target=count)
@@ -39,17 +39,17 @@ def test_counting_waits_for_what_is_looked_at() -> None:
 
 
 def test_counting_is_not_put_off_for_ever(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(turns, "LONGEST", 0.01)
-    with turns.looked_at():
-        turns.give_way()
+    monkeypatch.setattr(priority, "LONGEST", 0.01)
+    with priority.foreground():
+        priority.yield_to_foreground()
 
 
 def test_a_picture_that_can_t_be_made_lets_the_next_one_in() -> None:
-    with pytest.raises(ValueError, match="broken"), turns.looked_at():
+    with pytest.raises(ValueError, match="broken"), priority.foreground():
         raise ValueError("broken")
-    with turns.looked_at():
+    with priority.foreground():
         pass
-    turns.give_way()
+    priority.yield_to_foreground()
 
 
 def test_files_written_by_many_at_once_are_whole(tmp_path: Path) -> None:
@@ -60,7 +60,7 @@ def test_files_written_by_many_at_once_are_whole(tmp_path: Path) -> None:
 
     def write(data: bytes) -> None:
         for _ in range(20):
-            store.write_whole(path, data, lasting=False)
+            content_store.write_whole(path, data, lasting=False)
             seen.append(path.read_bytes())
 
     with ThreadPoolExecutor(8) as pool:
@@ -72,8 +72,8 @@ def test_files_written_by_many_at_once_are_whole(tmp_path: Path) -> None:
 
 def test_a_second_name_outlives_the_first(tmp_path: Path) -> None:
     first, second = tmp_path / "made" / "x.jpg", tmp_path / "asked" / "y.jpg"
-    store.write_whole(first, b"pixels")
+    content_store.write_whole(first, b"pixels")
     for _ in range(2):
-        store.also_as(first, second)
+        content_store.link_as(first, second)
     first.unlink()
     assert second.read_bytes() == b"pixels"

@@ -6,14 +6,15 @@ from collections.abc import Iterable
 
 from django.db import transaction
 from django.db.models import Max
+from rest_framework.exceptions import NotFound
 from varlen.datasets import edits as core
 from varlen.errors import DatasetError
 
-from varlen_server.datasets.library import content_of, digest_of, entry_of, load, set_objects
 from varlen_server.datasets.models import Dataset, Edit, Image
+from varlen_server.datasets.services import content_of, digest_of, entry_of, load, set_objects
 
 
-def make_edits(dataset: Dataset, edits: Iterable[core.Edit], why: str) -> int:
+def apply_edits(dataset: Dataset, edits: Iterable[core.Edit], why: str) -> int:
     """Apply edits together; returns their batch. Raises `DatasetError` when there is nothing to do."""
     with transaction.atomic():
         Dataset.objects.select_for_update().get(pk=dataset.pk)
@@ -27,22 +28,30 @@ def make_edits(dataset: Dataset, edits: Iterable[core.Edit], why: str) -> int:
         if not rows:
             raise DatasetError("There is nothing to change.")
         Edit.objects.bulk_create(rows)
-        _settle(dataset, {row.image_key for row in rows})
+        _update_images(dataset, {row.image_key for row in rows})
     return batch
 
 
-def take_back(dataset: Dataset) -> int:
+def mend_finding(dataset: Dataset, kind: str) -> None:
+    """Apply a finding's remedy everywhere it was found. Raises `NotFound` for a kind that was not found or has no remedy."""
+    finding = next((each for each in dataset.findings if each["kind"] == kind), None)
+    if finding is None or not finding["edit"]:
+        raise NotFound("There is no such finding with a remedy.")
+    apply_edits(dataset, [core.Edit(finding["edit"], image, thing) for image, thing in finding["places"]], kind)
+
+
+def undo_last_edits(dataset: Dataset) -> int:
     """Take the last batch back; returns how many edits that were."""
     with transaction.atomic():
         Dataset.objects.select_for_update().get(pk=dataset.pk)
         last = dataset.edits.aggregate(last=Max("batch"))["last"]
         rows = list(dataset.edits.filter(batch=last))
         dataset.edits.filter(batch=last).delete()
-        _settle(dataset, {row.image_key for row in rows})
+        _update_images(dataset, {row.image_key for row in rows})
     return len(rows)
 
 
-def _settle(dataset: Dataset, keys: set[str]) -> None:
+def _update_images(dataset: Dataset, keys: set[str]) -> None:
     """Bring the images' rows and the snapshot's digest in line with the edits there are."""
     classes = tuple(dataset.classes)
     by_image: dict[str, list[core.Edit]] = {key: [] for key in keys}

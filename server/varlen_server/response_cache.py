@@ -11,16 +11,15 @@ from typing import Any
 import orjson
 from django.conf import settings
 from varlen._version import __version__
+from varlen.atomic_files import write_whole
 
-from varlen_server import store
 
-
-def kept(kind: str, asked: list[Any], make: Callable[[], Any]) -> bytes:
-    """The answer to `asked` as JSON, made when it is not there. asked: all that the answer depends on, as JSON-able values."""
-    name = hashlib.sha256(json.dumps([__version__, *asked]).encode()).hexdigest()
+def cached_json(kind: str, question: list[Any], make: Callable[[], Any]) -> bytes:
+    """The answer to `question` as JSON, from the disk or made now. question: all that the answer depends on, as JSON-able values."""
+    name = hashlib.sha256(json.dumps([__version__, *question]).encode()).hexdigest()
     path: Path = settings.TILES / kind / f"{name}.json"
     if path.exists():
         return path.read_bytes()
     answer = orjson.dumps(make())
-    store.write_whole(path, answer, lasting=False)
+    write_whole(path, answer, lasting=False)
     return answer

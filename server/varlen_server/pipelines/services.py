@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from itertools import zip_longest
 from typing import Any
 
 from django.db import IntegrityError, transaction
+from varlen.pipeline.diff import differences
 from varlen.pipeline.document import Pipeline as CorePipeline
 from varlen.pipeline.document import from_json
 
 from varlen_server.errors import Conflict
 from varlen_server.pipelines.models import Document, Pipeline, Revision
+
+#: Revisions that a list shows.
+MOST_REVISIONS = 100
 
 
 def register(*pipelines: CorePipeline) -> None:
@@ -41,3 +46,14 @@ def save(pipeline: Pipeline, document: dict[str, Any], base: int) -> Revision:
         pipeline.name = checked.name
         pipeline.save(update_fields=["name", "changed"])
     return revision
+
+
+def revision_lines(pipeline: Pipeline) -> list[dict[str, Any]]:
+    """The newest revisions of a pipeline, the newest first, each with what changed since the one before."""
+    rows = list(pipeline.revisions.all()[: MOST_REVISIONS + 1])
+    lines = []
+    for row, before in zip_longest(rows, rows[1:]):
+        changes = differences(before.document, row.document) if before is not None else []
+        lines.append({**{name: getattr(row, name) for name in ("id", "number", "name", "created", "document")},
+                      "changes": [each.to_json() for each in changes]})  # fmt: skip
+    return lines[:MOST_REVISIONS]

@@ -7,7 +7,7 @@ import re
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.http.response import HttpResponseBase
 
-from varlen_server.editions.zipping import Zip
+from varlen_server.editions.zip_stream import Zip
 
 
 def part_asked(request: HttpRequest, length: int, etag: str) -> tuple[int, int] | None:

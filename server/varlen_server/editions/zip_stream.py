@@ -15,8 +15,7 @@ from pathlib import Path
 
 import orjson
 from django.conf import settings
-
-from varlen_server import store
+from varlen.atomic_files import write_whole
 
 BLOCK = 1 << 20
 
@@ -103,5 +102,5 @@ def _checksums(folder: Path, name: str) -> dict[str, tuple[int, int]]:
             while block := source.read(BLOCK):
                 crc, size = zlib.crc32(block, crc), size + len(block)
         found[path.relative_to(folder).as_posix()] = crc, size
-    store.write_whole(kept, orjson.dumps(found), lasting=False)
+    write_whole(kept, orjson.dumps(found), lasting=False)
     return found

@@ -17,16 +17,16 @@ from varlen.datasets.findings.image_checks import ImageChecks, ScannedImage, sca
 from varlen.datasets.findings.kinds import Finding
 from varlen.datasets.summary import mean_and_deviation
 
-from varlen_server.datasets.editing import make_edits
+from varlen_server.content_store import path_of
+from varlen_server.datasets.edits import apply_edits
 from varlen_server.datasets.models import Dataset
-from varlen_server.store import path_of
 
 #: From so many pictures on, starting processes pays.
 MANY = 400
 AT_ONCE = 64
 
 
-def examine(dataset: Dataset, progress: Callable[[int], None] = lambda done: None) -> None:
+def scan_pixels(dataset: Dataset, progress: Callable[[int], None] = lambda done: None) -> None:
     """Add what decoding shows to a dataset's findings and statistics; damaged images are left out by an edit."""
     rows = list(dataset.images.filter(left_out=False).values_list("key", "split", "sha256"))
     look = ImageChecks()
@@ -52,7 +52,7 @@ def examine(dataset: Dataset, progress: Callable[[int], None] = lambda done: Non
         row.save(update_fields=["findings", "statistics", "examined", "examining"])
     damaged = [Edit("leave-out", image) for finding in found if finding.kind == "damaged-file" for image, _ in finding.places]
     if damaged and len(damaged) < len(rows):
-        make_edits(Dataset.objects.get(pk=dataset.pk), damaged, "damaged-file")
+        apply_edits(Dataset.objects.get(pk=dataset.pk), damaged, "damaged-file")
 
 
 def _joined(findings: Iterable[Finding]) -> list[Finding]:

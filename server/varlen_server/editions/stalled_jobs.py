@@ -16,10 +16,10 @@ def register(app: App) -> None:
     @app.periodic(cron="* * * * *")
     @app.task(name="rescue", queueing_lock="rescue", pass_context=True)
     async def rescue(context: Any, timestamp: int) -> None:
-        await put_back(app)
+        await retry_stalled_jobs(app)
 
 
-async def put_back(app: App, silent_seconds: float = SILENT_SECONDS) -> int:
+async def retry_stalled_jobs(app: App, silent_seconds: float = SILENT_SECONDS) -> int:
     """Put jobs back whose worker has been silent; returns how many."""
     stalled = list(await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=silent_seconds))
     for job in stalled:

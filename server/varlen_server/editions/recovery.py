@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Any
 
 from django.conf import settings
-from django.db import connection, transaction
+from django.db import transaction
+from django.db.models import BigIntegerField, F, Func, Value
 from procrastinate.contrib.django.models import ProcrastinateJob
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, read_record
@@ -18,7 +20,7 @@ from varlen_server.editions.tasks import finish, make_edition
 from varlen_server.pipelines.models import Revision
 
 
-def take_in_folders() -> list[str]:
+def adopt_folders() -> list[str]:
     """Editions whose folder is there but which the database does not know; a line for each that can't be read."""
     problems = []
     folders = sorted(path.parent for path in Path(settings.EDITIONS).glob(f"edition-*/{RECORD}")) if Path(settings.EDITIONS).exists() else []
@@ -27,14 +29,13 @@ def take_in_folders() -> list[str]:
         if match is None or Edition.objects.filter(pk=int(match[1])).exists():
             continue
         try:
-            _take_in(int(match[1]), read_record(folder))
-            _number_on()
+            _number_after(_adopt(int(match[1]), read_record(folder)))
         except (VarlenError, KeyError, TypeError) as error:
             problems.append(f"{folder}: {error}")
     return problems
 
 
-def _take_in(number: int, record: dict) -> None:  # type: ignore[type-arg]
+def _adopt(number: int, record: dict[str, Any]) -> Edition:
     order = ExportSpec(**ExportSpec.fields_of(record)).to_json()
     with transaction.atomic():
         edition = Edition.objects.create(
@@ -44,18 +45,19 @@ def _take_in(number: int, record: dict) -> None:  # type: ignore[type-arg]
             revision=Revision.objects.filter(digest=record["pipeline_digest"]).first(), document=record["pipeline"], order=order,
         )  # fmt: skip
         finish(edition)
+    return edition
 
 
-def _number_on() -> None:
-    """New editions get numbers above those that were taken in."""
-    table = Edition._meta.db_table
-    with connection.cursor() as cursor:
-        cursor.execute(
-            f"select setval(pg_get_serial_sequence('{table}', 'id'), greatest(max(id), (select last_value from {table}_id_seq))) from {table}"
-        )
+def _number_after(edition: Edition) -> None:
+    """New editions get numbers above one that was adopted with its own."""
+    sequence = Func(Value(Edition._meta.db_table), Value("id"), function="pg_get_serial_sequence")
+    advanced = Func(sequence, F("pk"), function="setval", output_field=BigIntegerField())
+    highest = Edition.objects.order_by("-pk")[:1]
+    if highest[0].pk == edition.pk:
+        highest.annotate(next=advanced).values_list("next", flat=True).get()
 
 
-def take_up_lost() -> int:
+def restart_lost_jobs() -> int:
     """Editions under way for which no job is left, as after a crash of the database: they get a new one. Returns how many."""
     count = 0
     live = ProcrastinateJob.objects.filter(task_name="make_edition", status__in=["todo", "doing"])

@@ -16,7 +16,7 @@ LONGEST = 2.0
 
 
 @contextmanager
-def looked_at() -> Iterator[None]:
+def foreground() -> Iterator[None]:
     """While this lasts somebody waits for pictures; nothing else is done in between."""
     global _waiting
     with _changed:
@@ -30,7 +30,7 @@ def looked_at() -> Iterator[None]:
             _changed.notify_all()
 
 
-def give_way() -> None:
+def yield_to_foreground() -> None:
     """Called now and then by what is counted in the background: waits while somebody waits for pictures."""
     with _changed:
         _changed.wait_for(lambda: _waiting == 0, LONGEST)

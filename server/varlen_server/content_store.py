@@ -6,14 +6,11 @@ No Django here: worker processes of an export load this alone.
 from __future__ import annotations
 
 import contextlib
-import itertools
 import os
 from pathlib import Path
 
+from varlen.atomic_files import write_whole
 from varlen.errors import DatasetError
-
-#: Numbers for files on their way, so that threads never share one.
-_parts = itertools.count()
 
 
 def path_of(root: Path, digest: str) -> Path:
@@ -28,26 +25,7 @@ def keep(root: Path, digest: str, data: bytes, lasting: bool = True) -> None:
         write_whole(path, data, lasting)
 
 
-def write_whole(path: Path, data: bytes, lasting: bool = True) -> None:
-    """Write a file under a name of its own and move it in place: it is there whole or not at all.
-
-    `lasting`: wait until it is on the disk; not needed for what can be made again.
-    """
-    part = path.with_name(f".{path.name}.{os.getpid()}-{next(_parts)}")
-    try:
-        stream = part.open("xb")
-    except FileNotFoundError:
-        part.parent.mkdir(parents=True, exist_ok=True)
-        stream = part.open("xb")
-    with stream:
-        stream.write(data)
-        if lasting:
-            stream.flush()
-            os.fsync(stream.fileno())
-    part.replace(path)
-
-
-def also_as(path: Path, name: Path) -> None:
+def link_as(path: Path, name: Path) -> None:
     """A second name for a file; both stay valid when one is removed."""
     name.parent.mkdir(parents=True, exist_ok=True)
     with contextlib.suppress(FileExistsError):

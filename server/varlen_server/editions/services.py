@@ -1,0 +1,147 @@
+"""Editions: ordered, estimated, cancelled, resumed, checked, removed, scored."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.db import transaction
+from rest_framework.exceptions import NotFound
+from rest_framework.generics import get_object_or_404
+from varlen.editions.export_spec import ExportSpec
+from varlen.editions.scores import Score, attach, read_scores, scores_of
+from varlen.errors import EditionError
+from varlen.pipeline.document import from_json
+
+from varlen_server.datasets.models import Dataset
+from varlen_server.datasets.services import split_counts
+from varlen_server.editions.models import Edition
+from varlen_server.editions.tasks import check_edition, make_edition
+from varlen_server.errors import Conflict
+from varlen_server.pipelines.models import Revision
+from varlen_server.pipelines.services import register
+from varlen_server.sheet.cost import cost_of_one, seconds_for
+from varlen_server.sheet.renderers import renderer_of
+
+State = Edition.State
+
+
+def spec_of(wish: dict[str, Any]) -> ExportSpec:
+    """What is ordered. Raises `EditionError` for what can't be made."""
+    return ExportSpec(**ExportSpec.fields_of(wish))
+
+
+def total_of(dataset: Dataset, spec: ExportSpec) -> dict[str, int]:
+    """How many images an edition holds per split."""
+    return spec.counts({row["split"]: row["images"] for row in split_counts(dataset)})
+
+
+def order_edition(
+    name: str, dataset: Dataset, document: dict[str, Any], spec: ExportSpec, revision: Revision | None, leave_out: bool = False
+) -> Edition:
+    """Order an edition; record and job are of one transaction: both are there or neither is."""
+    pipeline = from_json(document)
+    register(pipeline)
+    with transaction.atomic():
+        edition = Edition.objects.create(
+            name=name, dataset=dataset, dataset_digest=dataset.digest, dataset_name=dataset.name, document=pipeline.to_json(),
+            pipeline_digest=pipeline.digest, order=spec.to_json(), total=sum(total_of(dataset, spec).values()), revision=revision,
+            leave_out=leave_out,
+        )  # fmt: skip
+        make_edition.defer(edition_id=edition.pk)
+    return edition
+
+
+def edition_or_404(pk: int) -> Edition:
+    """An edition with what it is made from."""
+    found: Edition = get_object_or_404(Edition.objects.select_related("dataset", "revision"), pk=pk)
+    return found
+
+
+def done_or_404(pk: int) -> Edition:
+    """An edition that is done and in its folder."""
+    edition = edition_or_404(pk)
+    if edition.state != State.DONE or not edition.folder.exists():
+        raise NotFound("This edition is not there: it is not done, or its folder is gone.")
+    return edition
+
+
+def estimate(dataset: Dataset, document: dict[str, Any], spec: ExportSpec) -> dict[str, Any]:
+    """What an edition would hold, and about how many bytes and seconds it takes."""
+    counts = total_of(dataset, spec)
+    size, seconds = cost_of_one(renderer_of(dataset.pk, dataset.digest, from_json(document)), dataset.digest, spec)
+    total = sum(counts.values())
+    settings.EDITIONS.mkdir(parents=True, exist_ok=True)
+    return {"counts": counts, "total": total, "bytes": round(size * total), "free": shutil.disk_usage(settings.EDITIONS).free,
+            "seconds": seconds_for(total, seconds)}  # fmt: skip
+
+
+def cancel(pk: int) -> None:
+    """Stop making an edition; what was written of it is removed."""
+    if Edition.objects.filter(pk=pk, state__in=[State.WAITING, State.STOPPED]).update(state=State.CANCELLED, message="cancelled"):
+        shutil.rmtree(Edition(pk=pk).part, ignore_errors=True)
+    Edition.objects.filter(pk=pk, state=State.WRITING).update(stop_asked=True)
+
+
+def resume(pk: int, leave_out: bool) -> None:
+    """Go on with an edition that was stopped, with the images it has. leave_out: without those that can't be made."""
+    with transaction.atomic():
+        stopped = Edition.objects.filter(pk=pk, state__in=[State.STOPPED, State.FAILED])
+        if leave_out:
+            stopped.update(leave_out=True)
+        if stopped.update(state=State.WAITING, message="", finished=None):
+            make_edition.defer(edition_id=pk)
+
+
+def check(edition: Edition) -> None:
+    """Compare every file of an edition with its record, in the background."""
+    with transaction.atomic():
+        Edition.objects.filter(pk=edition.pk).update(check_state={"state": "checking", "done": 0})
+        check_edition.defer(edition_id=edition.pk)
+
+
+def remove(edition: Edition) -> None:
+    """Delete an edition. Its folder loses its name first: one that is half gone must not be found again as an edition.
+
+    Raises `Conflict` for one that is being made.
+    """
+    if edition.state in (State.WAITING, State.WRITING):
+        raise Conflict("It is being made; cancel it first.")
+    going = edition.folder.with_name(f".{edition.folder.name}.removed")
+    part = edition.part
+    shutil.rmtree(going, ignore_errors=True)
+    if edition.folder.exists():
+        edition.folder.rename(going)
+    edition.delete()
+    for folder in (going, part):
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def attach_scores(edition: Edition, scores: list[dict[str, Any]], text: str, source: str) -> list[Score]:
+    """Attach scores, one by one or as the text of a file; returns all there are now. Raises `EditionError`."""
+    found = [Score(**score) for score in scores]
+    if text.strip():
+        found += read_scores(text, source)
+    if not found:
+        raise EditionError("there is no score in what was sent")
+    attach(edition.folder, found)
+    return scores_of(edition.folder)
+
+
+def download_name(edition: Edition) -> str:
+    """The name of an edition's zip."""
+    name = re.sub(r"[^\w.-]+", "-", edition.name).strip("-") or f"edition-{edition.pk}"
+    return f"{name}.zip"
+
+
+def download_version(edition: Edition) -> str:
+    """Changes with what is downloaded: scores are attached later and are no part of what was made."""
+    return f"{edition.output_digest.removeprefix('sha256:')[:32]}-{_last_change(edition.folder)}"
+
+
+def _last_change(folder: Path) -> int:
+    """When something was last put beside the edition's files, ns."""
+    return max(path.stat().st_mtime_ns for path in (folder, *folder.glob("*.json*")))

@@ -1,0 +1,26 @@
+"""Requests, checked: bodies and query strings by the same serializers that describe them in the API's schema."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rest_framework.request import Request
+from rest_framework.serializers import Serializer
+
+Checked = dict[str, Any]
+
+
+def body_of(request: Request, form: type[Serializer]) -> Checked:
+    """The request's body as `form` reads it. Raises `ValidationError` naming every field that can't be used."""
+    return _checked(form(data=request.data))
+
+
+def query_of(request: Request, form: type[Serializer]) -> Checked:
+    """The address's query string as `form` reads it. Raises `ValidationError` likewise."""
+    return _checked(form(data=request.query_params))
+
+
+def _checked(form: Serializer) -> Checked:
+    form.is_valid(raise_exception=True)
+    found: Checked = form.validated_data
+    return found

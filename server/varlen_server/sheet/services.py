@@ -1,0 +1,228 @@
+"""What the contact sheet, the ledger and the forecasts answer with.
+
+A tile's address names dataset snapshot, pipeline, image and variant by content; the seed is
+part of the pipeline. So what an address shows never changes and may be kept for ever.
+"""
+
+from __future__ import annotations
+
+from base64 import b64encode
+from collections import Counter
+from collections.abc import Iterable
+from functools import lru_cache, partial
+from pathlib import Path
+from typing import Any
+
+import orjson
+from django.conf import settings
+from rest_framework.exceptions import NotFound
+from rest_framework.generics import get_object_or_404
+from varlen.atomic_files import write_whole
+from varlen.editions.export_spec import ExportSpec
+from varlen.errors import RenderError
+from varlen.forecast.advice import advice_on
+from varlen.forecast.label_forecast import Tally, count_draws, forecast
+from varlen.forecast.limits import largest_range
+from varlen.pipeline.document import from_json
+from varlen.pipeline.plan import Plan, Resample
+from varlen.render.renderer import Renderer
+from varlen.shapes.objects_json import objects_to_json
+from varlen.steps import CATALOGUE
+
+from varlen_server.content_store import link_as
+from varlen_server.datasets.models import Dataset, Image
+from varlen_server.pipelines.services import register
+from varlen_server.previews import preview
+from varlen_server.response_cache import cached_json
+from varlen_server.sheet.cost import cost_of_one, seconds_for
+from varlen_server.sheet.priority import foreground, yield_to_foreground
+from varlen_server.sheet.renderers import renderer_for, renderer_of
+
+#: Variants whose labels are followed for the ledger.
+SAMPLE = 96
+
+Tile = dict[str, Any]
+
+
+class Bench:
+    """A dataset and a pipeline side by side: what every question of the bench is about."""
+
+    def __init__(self, dataset: int, document: dict[str, Any]) -> None:
+        """Raises `Http404` for a dataset that is not here, `PipelineError` for a document that can't be used."""
+        self.dataset = _dataset(dataset)
+        self.pipeline = from_json(document)
+        register(self.pipeline)
+        self.renderer = renderer_of(self.dataset.pk, self.dataset.digest, self.pipeline)
+
+    @property
+    def key(self) -> list[str]:
+        """What the answers depend on: dataset snapshot and pipeline."""
+        return [self.dataset.digest, self.pipeline.digest]
+
+    def sheet(self, images: list[int], variants: int, width: int) -> bytes:
+        """Rows of tiles as JSON, each from the disk or made now, and which steps share a resample."""
+        found = Image.objects.filter(dataset=self.dataset, left_out=False).only("key", "split").in_bulk(images)
+        if lost := [pk for pk in images if pk not in found]:
+            raise NotFound(f"The dataset has no image {lost[0]}.")
+        about = [self.dataset.pk, *self.key]
+        with foreground():
+            rows = [cached_json("rows", [*about, variants, width, pk], partial(self._row, found[pk], variants, width)) for pk in images]
+        runs = cached_json("runs", about, partial(shared_resamples, self.renderer))
+        answer = {"pipeline_digest": self.pipeline.digest, "rows": [orjson.Fragment(row) for row in rows], "runs": orjson.Fragment(runs)}
+        return orjson.dumps(answer)
+
+    def _row(self, image: Image, variants: int, width: int) -> dict[str, Any]:
+        # Evaluation images have one output only: through the `every` steps.
+        numbers = range(1, variants + 1) if image.split == "train" else [0]
+        return {"image": image.pk, "tiles": [tile(self.dataset, self.renderer, image.pk, image.key, number, width) for number in numbers]}
+
+    def ledger(self, variants: int, originals: bool) -> dict[str, Any]:
+        """Exact image counts of an edition, and what becomes of objects over a sample of variants."""
+        spec = ExportSpec(variants, originals)
+        counts = spec.counts(self.renderer.dataset.images_by_split())
+        total = sum(counts.values())
+        # The sample depends on neither the number of variants nor the originals.
+        sampled = orjson.loads(cached_json("ledgers-4", self.key, partial(_sampled_losses, self.renderer)))
+        size, seconds = cost_of_one(self.renderer, self.dataset.digest, spec)
+        return {"counts": counts, "total": total, **sampled, "bytes": round(size * total), "seconds": seconds_for(total, seconds)}
+
+    def forecast(self, draws: int) -> bytes:
+        """What becomes of labels over many draws, as JSON."""
+
+        def make() -> dict[str, Any]:
+            found = forecast(self.renderer.dataset, self.pipeline, draws)
+            return {**found, "classes": _listed(found["classes"]), "steps": _listed(found["steps"])}
+
+        return cached_json("forecasts-2", [*self.key, draws], make)
+
+    def limit(self, parameter: str, lose_at_most: float, draws: int) -> bytes:
+        """The largest symmetric range of a parameter, as JSON (see `largest_range`)."""
+        make = partial(largest_range, self.renderer.dataset, self.pipeline, parameter, lose_at_most, draws)
+        return cached_json("limits", [*self.key, parameter, lose_at_most, draws], make)
+
+    def advice(self) -> bytes:
+        """What is allowed in this pipeline but rarely intended, as JSON."""
+
+        def make() -> list[dict[str, Any]]:
+            return [each.to_json() for each in advice_on(self.renderer.dataset, self.pipeline, self.dataset.marks, yield_to_foreground)]
+
+        return cached_json("notes", [*self.key, self.dataset.marks], make)
+
+
+def strip(dataset_id: int, document: dict[str, Any], image: int, steps: Iterable[dict[str, Any]], width: int) -> bytes:
+    """One image's first variant with each of some steps alone, as JSON."""
+    dataset = _dataset(dataset_id)
+    pipelines = [from_json({**document, "steps": [step]}) for step in steps]
+    register(*pipelines)
+    renderers = [renderer_of(dataset.pk, dataset.digest, pipeline) for pipeline in pipelines]
+    key = key_of(image, dataset.pk)
+    with foreground():
+        return orjson.dumps({"tiles": [tile(dataset, renderer, image, key, 1, width) for renderer in renderers]})
+
+
+def tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: int, width: int) -> Tile:
+    """Labels and trace of one variant, and its picture where `width` is not 0: a request for each would cost as much as making it."""
+    address = f"/api/tiles/{dataset.pk}/{dataset.digest[7:]}/{renderer.pipeline.digest[7:]}/{image}/{variant}"
+    try:
+        plan = renderer.plan(key, variant)
+        found = renderer.variant_labels(key, variant, plan)
+        picture = "data:image/jpeg;base64," + b64encode(_picture_file(renderer, plan, width).read_bytes()).decode() if width else ""
+    except RenderError as error:
+        return _refused(renderer, key, variant, str(error))
+    objects = objects_to_json(found.objects, renderer.dataset.classes, digits=3)
+    size = found.size
+    return {"variant": variant, "address": address, "picture": picture, "picture_width": width, "width": size.width, "height": size.height,
+            "objects": objects, "trace": found.trace, "loose": round(float(found.objects.growth.max(initial=1.0)), 3), "error": ""}  # fmt: skip
+
+
+def _refused(renderer: Renderer, key: str, variant: int, reason: str) -> Tile:
+    """A tile that can't be made, in the form of the others."""
+    size = renderer.dataset.size_of(key)
+    trace = {"image": key, "seed": renderer.pipeline.seed, "variant": variant, "steps": [], "passes": 0, "size": list(size), "blank_share": 0.0,
+             "objects": {"kept": 0, "clipped": 0, "clipped_by": [], "dropped": []}}  # fmt: skip
+    return {"variant": variant, "address": "", "picture": "", "picture_width": 0, "width": size.width, "height": size.height, "objects": [],
+            "trace": trace, "loose": 1.0, "error": reason}  # fmt: skip
+
+
+def tile_picture(dataset: int, snapshot: str, pipeline: str, image: int, variant: int, width: int) -> bytes:
+    """A tile's picture by its address, as JPEG, at most `width` px wide. Raises `NotFound`."""
+    asked = settings.TILES / "asked" / snapshot[:16] / pipeline / f"{image}-{variant}-{width}.jpg"
+    if not asked.exists():
+        renderer, key = _addressed(dataset, snapshot, pipeline, image)
+        link_as(_picture_file(renderer, renderer.plan(key, variant), width), asked)
+    found: bytes = asked.read_bytes()
+    return found
+
+
+def tile_label_map(dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> Any:
+    """A tile's label map by its address, (H, W) uint8 or None. Raises `NotFound`."""
+    renderer, key = _addressed(dataset, snapshot, pipeline, image)
+    return renderer.label_map(renderer.plan(key, variant))
+
+
+def tile_trace(dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> dict[str, Any]:
+    """A tile's trace by its address, with the digest of the full-size pixels. Raises `NotFound`."""
+    renderer, key = _addressed(dataset, snapshot, pipeline, image)
+    return dict(renderer.render(key, variant)[1])
+
+
+def _addressed(dataset: int, snapshot: str, pipeline: str, image: int) -> tuple[Renderer, str]:
+    return renderer_for(dataset, f"sha256:{snapshot}", f"sha256:{pipeline}"), key_of(image, dataset)
+
+
+@lru_cache(maxsize=4096)
+def key_of(image: int, dataset: int) -> str:
+    """An image's path in its dataset; neither ever changes."""
+    found = Image.objects.filter(pk=image, dataset=dataset).values_list("key", flat=True).first()
+    if found is None:
+        raise NotFound("There is no such image.")
+    return found
+
+
+def _dataset(pk: int) -> Dataset:
+    found: Dataset = get_object_or_404(Dataset.objects.only("digest", "marks"), pk=pk)
+    return found
+
+
+def _picture_file(renderer: Renderer, plan: Plan, width: int) -> Path:
+    """The file with a variant's picture, at most `width` px wide.
+
+    Kept by what is done to the pixels: a changed step costs only the tiles on which it happens.
+    """
+    name = renderer.picture_key(plan)
+    path: Path = settings.TILES / "made" / name[:2] / f"{name}-{width}.jpg"
+    if not path.exists():
+        write_whole(path, preview(renderer.pixels(plan), width), lasting=False)
+    return path
+
+
+def shared_resamples(renderer: Renderer) -> list[dict[str, list[str]]]:
+    """Which steps share one resample when every step but the composites happens."""
+    form = renderer.pipeline.to_json()
+    steps = [{**step, "probability": 1} for step in form["steps"] if CATALOGUE[step["step"]].kind != "composite"]
+    certain = from_json({**form, "steps": steps})
+    images = renderer.dataset.by_split().get("train") or list(renderer.dataset.entries)
+    try:
+        plan = Renderer(renderer.dataset, certain, renderer.cache).plan(images[0], 1)
+    except RenderError:
+        return []
+    runs = [stage for stage in plan.stages if isinstance(stage, Resample) and len(stage.members) > 1]
+    return [{"steps": [member.step for member in run.members]} for run in runs]
+
+
+def _sampled_losses(renderer: Renderer) -> dict[str, Any]:
+    """What becomes of objects over a sample of variants, from labels alone."""
+    tally = count_draws(renderer, SAMPLE, lambda done: yield_to_foreground()) if renderer.dataset.by_split().get("train") else Tally()
+    blame: Counter[str] = Counter()
+    for (_, step), count in tally.dropped.items():
+        blame[step] += count
+    clipped = tally.clipped.total()
+    sampled = max(tally.variants, 1)
+    passes = sum(number * times for number, times in tally.passes.items())
+    return {"sampled": tally.variants, "kept": tally.kept.total() - clipped, "clipped": clipped, "dropped": blame.total(),
+            "blame": [{"step": step, "count": count} for step, count in blame.most_common()],
+            "blank_share": round(sum(tally.blanks) / sampled, 4), "passes": round(passes / sampled, 2)}  # fmt: skip
+
+
+def _listed(named: dict[str, dict[str, Any]]) -> list[dict[str, Any]]:
+    return [{"name": name, **values} for name, values in named.items()]

@@ -1,0 +1,59 @@
+"""A database that version 0.1 left behind goes on under this one: a dump of a real one is kept in `kept/`."""
+
+from __future__ import annotations
+
+import gzip
+import os
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pytest
+
+KEPT = Path(__file__).parent / "kept" / "version-0.1.0.sql.gz"
+SERVER = Path(__file__).resolve().parents[2] / "server"
+NAME = "varlen_of_before"
+
+
+@pytest.fixture
+def before(database: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    """A database of its own with the dump in it."""
+    about = {"host": database["host"], "port": database["port"], "user": database["user"], "password": database["password"]}
+    with psycopg.connect(**about, dbname=database["name"], autocommit=True) as admin:
+        admin.execute(f"drop database if exists {NAME}")
+        admin.execute(f"create database {NAME}")
+    environment = {**os.environ, "PGPASSWORD": about["password"]}
+    words = ["psql", "-h", about["host"], "-p", str(about["port"]), "-U", about["user"], "-q", "-v", "ON_ERROR_STOP=1", NAME]
+    subprocess.run(words, input=gzip.decompress(KEPT.read_bytes()), env=environment, check=True, stdout=subprocess.DEVNULL)
+    yield {**about, "name": NAME}
+    with psycopg.connect(**about, dbname=database["name"], autocommit=True) as admin:
+        admin.execute(f"drop database {NAME} with (force)")
+
+
+def test_a_database_of_version_0_1_goes_on(before: dict[str, Any], tmp_path: Path) -> None:
+    """Migrating it makes exactly the tables of a new one, and everything in it is still there."""
+    told = f"""
+import json, os, django
+os.environ["DJANGO_SETTINGS_MODULE"] = "varlen_server.settings"
+from django.conf import settings
+django.setup()
+from django.db import connections
+connections.databases["default"].update(HOST={before["host"]!r}, PORT={before["port"]!r}, USER={before["user"]!r}, PASSWORD={before["password"]!r}, NAME={NAME!r})
+from django.core.management import call_command
+call_command("migrate", verbosity=0)
+call_command("makemigrations", check=True, dry_run=True, verbosity=0)
+from varlen_server.datasets.models import Dataset, DatasetImport, Edit
+from varlen_server.datasets.services import digest_of
+from varlen_server.editions.models import Edition
+from varlen_server.pipelines.models import Revision
+dataset = Dataset.objects.get()
+print(json.dumps([dataset.name, dataset.images.count(), digest_of(dataset) == dataset.digest, Edit.objects.get().kind,
+                  Edition.objects.get().name, Revision.objects.get().number, DatasetImport.objects.get().name]))
+"""
+    environment = {**os.environ, "VARLEN_STATE": str(tmp_path)}
+    done = subprocess.run([sys.executable, "-c", told], cwd=SERVER, env=environment, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.strip() == '["Night moth survey", 6, true, "move", "kept", 1, "left over"]'
