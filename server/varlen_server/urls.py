@@ -35,6 +35,7 @@ urlpatterns = [
     path("api/imports/<int:pk>/recognise", imports.ImportRecognise.as_view()),
     path("api/imports/<int:pk>/start", imports.ImportStart.as_view()),
     path("api/imports/<int:pk>/example.jpg", imports.ImportExample.as_view()),
+    path("api/formats", datasets.Formats.as_view()),
     path("api/folders", imports.Folders.as_view()),
     path("api/datasets/<int:pk>/rows", datasets.DatasetRows.as_view()),
     path("api/datasets/<int:pk>/overview", datasets.DatasetOverview.as_view()),

@@ -1,4 +1,4 @@
-"""A person's task from start to end: look, change, make an edition, download it, make it again in a terminal."""
+"""A person's task from start to end: look, change, make an edition, download it, recreate in a terminal."""
 
 from __future__ import annotations
 
@@ -45,8 +45,8 @@ def settled(page: Page) -> None:
 def bring_in(page: Page, file: Path) -> None:
     """On the datasets' page: choose a zip, and take it as it was recognised."""
     page.get_by_label("Dataset files").set_input_files(file)
-    page.get_by_role("button", name="Bring it in").click()
-    expect(page.get_by_role("link", name="Look at it and its findings")).to_be_visible()
+    page.get_by_role("button", name="Import").click()
+    expect(page.get_by_role("link", name="Open it and its findings")).to_be_visible()
 
 
 def stops(page: Page) -> list[str]:
@@ -204,7 +204,7 @@ def test_a_drawn_keypoint_lies_on_its_light_on_the_screen(page: Page, varlen_add
     page.add_init_script(f"localStorage.setItem('varlen-open-pipeline', '{made['pipeline']}')")
     page.goto(f"{varlen_address}/datasets")
     bring_in(page, tmp_path / f"dots{tile_width}.zip")
-    expect(page.get_by_role("status")).to_contain_text(f"dots{tile_width} is here.")
+    expect(page.get_by_role("status")).to_contain_text(f"dots{tile_width} is imported.")
     page.get_by_role("link", name="Bench").click()
     page.get_by_label("Dataset", exact=True).select_option(label=f"dots{tile_width}")
     settled(page)
@@ -268,13 +268,13 @@ def test_a_broken_dataset_is_explained_on_the_screen(page: Page, varlen_address:
     page.goto(f"{varlen_address}/datasets")
     page.get_by_label("Dataset files").set_input_files(tmp_path / "no dataset.zip")
     expect(page.get_by_role("alert")).to_contain_text("not recognised as a dataset; known are coco, voc")
-    expect(page.get_by_role("alert")).to_contain_text("Nothing was brought in.")
+    expect(page.get_by_role("alert")).to_contain_text("Nothing was imported.")
     expect(page.get_by_role("article", name="no dataset")).to_have_count(0)
     bring_in(page, tmp_path / "one damaged.zip")
-    page.get_by_role("link", name="Look at it and its findings").click()
+    page.get_by_role("link", name="Open it and its findings").click()
     damaged = page.get_by_role("article", name="damaged file")
     expect(damaged).to_contain_text(f"images/train/{picture.name}: damaged picture")
-    expect(damaged).to_contain_text("left out when the dataset was brought in")
+    expect(damaged).to_contain_text("left out when the dataset was imported")
 
 
 def test_someone_else_s_change_is_not_overwritten(bench: Page, varlen_address: str) -> None:
@@ -286,7 +286,7 @@ def test_someone_else_s_change_is_not_overwritten(bench: Page, varlen_address: s
     )
     assert theirs.ok
     page.get_by_role("button", name="Reshuffle").click()
-    page.get_by_role("button", name="Take theirs").click()
+    page.get_by_role("button", name="Use theirs").click()
     expect(page.get_by_role("textbox", name="Seed")).to_have_value("4711")
 
 
@@ -360,5 +360,5 @@ def test_steps_of_every_kind_are_at_home_on_the_bench(page: Page, varlen_address
             expect(page.get_by_role("group", name="degrees").get_by_role("textbox").first).to_have_value("-10")
             expect(page.locator("[data-stop=junction]")).to_contain_text(re.compile("50 %.*rotate.*50 %.*straight"))
         expect(page.get_by_role("alert")).to_have_count(0)
-        page.get_by_role("button", name="Take this step out").click()
+        page.get_by_role("button", name="Remove this step").click()
         expect(page.locator("[data-stop]")).to_have_count(before)

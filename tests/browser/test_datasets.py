@@ -28,7 +28,7 @@ def drop(page: Page, file: Path) -> None:
         }""",
         [file.name, "data:application/zip;base64," + base64.b64encode(file.read_bytes()).decode()],
     )
-    page.get_by_role("group", name="Bring a dataset in").dispatch_event("drop", {"dataTransfer": data})
+    page.get_by_role("group", name="Import a dataset").dispatch_event("drop", {"dataTransfer": data})
 
 
 def test_the_flawed_survey_is_mended_before_anything_is_built_on_it(page: Page, varlen_address: str, flawed_zip: Path) -> None:
@@ -39,17 +39,17 @@ def test_the_flawed_survey_is_mended_before_anything_is_built_on_it(page: Page, 
     expect(card).to_contain_text("image night_0003.jpg is listed, but there is no such file")
     expect(card).to_contain_text("Boxes read as left, top, width, height in pixels")
     expect(card.get_by_label("Turned pictures")).to_be_visible()
-    card.get_by_role("button", name="Bring it in").click()
-    page.get_by_role("link", name="Look at it and its findings").click()
+    card.get_by_role("button", name="Import").click()
+    page.get_by_role("link", name="Open it and its findings").click()
     findings = page.get_by_role("region", name="Findings")
     total = page.get_by_role("region", name="Images").locator("xpath=..").get_by_role("status")
     expect(total).to_have_text("14 images")
     expect(page.get_by_role("img", name="levels per channel")).to_be_visible()  # every picture is decoded by now
 
-    # What could not be read is named, with the reason; the rest is here.
+    # What could not be read is named, with the reason; the rest is imported.
     missing = findings.get_by_role("article", name="missing file")
     expect(missing).to_contain_text("image night_0003.jpg is listed, but there is no such file")
-    expect(missing).to_contain_text("left out when the dataset was brought in")
+    expect(missing).to_contain_text("left out when the dataset was imported")
     expect(page.locator("figure img, figure")).not_to_have_count(0)
 
     # Look at one kind, mend it, and see the wall and the classes follow.
@@ -68,7 +68,7 @@ def test_the_flawed_survey_is_mended_before_anything_is_built_on_it(page: Page, 
     expect(findings.get_by_role("status")).to_contain_text("2 changes to labels and splits")
 
     # By class and split, with the keyboard.
-    filters = page.get_by_role("region", name="Narrow the wall")
+    filters = page.get_by_role("region", name="Filter the images")
     filters.get_by_role("button", name="validation").focus()
     page.keyboard.press("Enter")
     expect(total).to_have_text(re.compile("1 image of 13"))
@@ -92,9 +92,9 @@ def test_the_flawed_survey_is_mended_before_anything_is_built_on_it(page: Page, 
     page.get_by_role("button", name="show all").click()
 
     # Taken back, one after the other.
-    findings.get_by_role("button", name="Take back the last").click()
+    findings.get_by_role("button", name="Undo the last edit").click()
     expect(total).to_have_text("14 images")
-    findings.get_by_role("button", name="Take back the last").click()
+    findings.get_by_role("button", name="Undo the last edit").click()
     expect(outside.get_by_role("button", name="Clip to the picture")).to_be_visible()
 
 
@@ -103,7 +103,7 @@ def test_a_yolo_set_is_brought_in_by_dropping_it(page: Page, varlen_address: str
     write_variant(tmp_path / "survey", tmp_path / "yolo", "yolo-keypoints")
     file = Path(shutil.make_archive(str(tmp_path / "yolo night"), "zip", tmp_path / "yolo"))
     page.goto(f"{varlen_address}/datasets")
-    expect(page.get_by_role("group", name="Bring a dataset in")).to_be_visible()
+    expect(page.get_by_role("group", name="Import a dataset")).to_be_visible()
     drop(page, file)
     card = page.get_by_role("region", name="What was recognised")
     expect(card.get_by_label("Format")).to_have_value("yolo")
@@ -111,10 +111,10 @@ def test_a_yolo_set_is_brought_in_by_dropping_it(page: Page, varlen_address: str
     card.get_by_label("Name of ash veil").fill("veil of ash")
     card.get_by_role("button", name="copper hook up").click()
     card.get_by_label("Splits", exact=True).select_option("drawn")
-    card.get_by_role("button", name="Bring it in").click()
-    page.get_by_role("link", name="Look at it and its findings").click()
+    card.get_by_role("button", name="Import").click()
+    page.get_by_role("link", name="Open it and its findings").click()
     expect(page.get_by_text("read as yolo")).to_be_visible()
-    expect(page.get_by_role("region", name="Narrow the wall").get_by_role("button", name="veil of ash")).to_be_visible()
+    expect(page.get_by_role("region", name="Filter the images").get_by_role("button", name="veil of ash")).to_be_visible()
     expect(page.get_by_role("region", name="Images").locator("[data-layer=boxes]").first).to_be_visible()
 
     # From here onto the bench, where it stays: after a reload, and after a look at another view.
@@ -134,9 +134,9 @@ def test_a_folder_on_the_server_is_picked_and_left_again(page: Page, varlen_addr
     page.goto(f"{varlen_address}/datasets")
     page.get_by_role("button", name="A folder on the server").press("Enter")
     page.get_by_role("button", name=str(state / "demo")).press("Enter")
-    page.get_by_role("button", name="Take night-moth-survey").press("Enter")
+    page.get_by_role("button", name="Use night-moth-survey").press("Enter")
     card = page.get_by_role("region", name="What was recognised")
     expect(card).to_contain_text("8 images: 6 training + 1 validation + 1 test")
     card.get_by_role("button", name="Cancel").press("Enter")
-    expect(page.get_by_role("group", name="Bring a dataset in")).to_be_visible()
+    expect(page.get_by_role("group", name="Import a dataset")).to_be_visible()
     expect(page.get_by_role("article", name="night-moth-survey")).to_have_count(0)

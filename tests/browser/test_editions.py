@@ -76,15 +76,15 @@ def test_from_the_bench_to_a_zip_of_what_the_sheet_showed(page: Page, varlen_add
     verified = subprocess.run([sys.executable, "-m", "varlen", "verify", tmp_path / "edition"], stdout=subprocess.PIPE, text=True, check=False)
     assert "good, 20 images" in verified.stdout
 
-    dialog.get_by_role("link", name="Look at it").press("Enter")
-    page.get_by_role("button", name="Remove this edition").press("Enter")
-    page.get_by_role("dialog").get_by_role("button", name="Remove 20 images").press("Enter")
+    dialog.get_by_role("link", name="Open").press("Enter")
+    page.get_by_role("button", name="Delete this edition").press("Enter")
+    page.get_by_role("dialog").get_by_role("button", name="Delete 20 images").press("Enter")
     expect(page).to_have_url(f"{varlen_address}/editions")
     expect(page.get_by_role("article", name="To a trainer")).to_have_count(0)
 
 
 def test_an_edition_is_looked_through_made_again_and_scored(page: Page, made: tuple[int, int], tmp_path: Path) -> None:
-    """Narrow the wall, open one, make it again, check all files, put scores in by hand and from a file; then the way back."""
+    """Filter the images, open one, recreate, check all files, put scores in by hand and from a file; then the way back."""
     wall = page.get_by_role("region", name="Images of the edition")
     status = page.get_by_role("status").first
     expect(status).to_have_text("20 images")
@@ -100,7 +100,7 @@ def test_an_edition_is_looked_through_made_again_and_scored(page: Page, made: tu
     page.keyboard.press("Enter")
     large = page.get_by_role("dialog")
     expect(large).to_contain_text("variant 2")
-    large.get_by_role("button", name="Make it again").press("Enter")
+    large.get_by_role("button", name="Recreate").press("Enter")
     expect(large.get_by_role("status")).to_have_text("identical")
     page.keyboard.press("ArrowRight")
     expect(large).to_contain_text("original")
@@ -108,7 +108,7 @@ def test_an_edition_is_looked_through_made_again_and_scored(page: Page, made: tu
     page.keyboard.press("Escape")
 
     page.get_by_role("button", name="Verify").click()
-    expect(page.get_by_text(re.compile(r"^all \d+ files as written"))).to_be_visible()
+    expect(page.get_by_text(re.compile(r"^all \d+ files match the record"))).to_be_visible()
     page.get_by_label("Score's name").fill("mAP")
     page.get_by_label("Score's value").fill("0.61")
     page.keyboard.press("Enter")
@@ -195,7 +195,7 @@ def test_fifty_rows_are_scrolled_through(page: Page, varlen_address: str, survey
     page.get_by_role("button", name=re.compile("^Look at variant 1")).last.click()
     trace = page.get_by_role("dialog")
     before = trace.get_by_test_id("zoom").inner_text()
-    trace.get_by_role("button", name="Nearer").click()
-    trace.get_by_role("button", name="Nearer").click()
+    trace.get_by_role("button", name="Zoom in").click()
+    trace.get_by_role("button", name="Zoom in").click()
     expect(trace.get_by_test_id("zoom")).not_to_have_text(before)
     assert trace.locator("[data-zoomed]").evaluate("box => box.scrollWidth > 1.5 * box.clientWidth")

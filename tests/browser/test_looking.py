@@ -51,7 +51,7 @@ def test_a_tile_is_made_again_in_the_terminal(bench: Page, tmp_path: Path) -> No
     film = trace.get_by_role("list", name="Film of the steps")
     expect(film.locator("figure[data-fresh=true]").nth(1)).to_be_visible()
     happened = film.locator("figure").count() - 1
-    assert happened == trace.locator("text=did not happen").count() * -1 + 6
+    assert happened == trace.locator("text=skipped").count() * -1 + 6
     command = trace.get_by_test_id("command").inner_text()
     digest = trace.get_by_test_id("pixel-digest").inner_text()
     with page.expect_download() as download:
@@ -97,7 +97,7 @@ def test_why_moths_get_lost_is_found_and_mended(bench: Page) -> None:
     expect(found).to_contain_text(re.compile(r"±[\d.]+°"))
     ends = float(re.search(r"±([\d.]+)°", found.inner_text()).group(1))  # type: ignore[union-attr]
     assert 1 < ends < 69
-    forecast.get_by_role("button", name="Take it").press("Enter")
+    forecast.get_by_role("button", name="Use this range").press("Enter")
     page.keyboard.press("Escape")
     expect(page.locator("[data-stop=tilt]")).to_contain_text(f"±{ends:g}")
     settled(page)
@@ -112,9 +112,9 @@ def test_two_revisions_side_by_side(bench: Page, varlen_address: str) -> None:
     page.keyboard.press("x")
     expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision 2\s*$"))
     settled(page)
-    page.get_by_label("Against").focus()
-    expect(page.get_by_label("Against").locator("option[value^=revision]")).to_have_count(1)
-    page.get_by_label("Against").select_option(index=1)
+    page.get_by_label("Compare the sheet with").focus()
+    expect(page.get_by_label("Compare the sheet with").locator("option[value^=revision]")).to_have_count(1)
+    page.get_by_label("Compare the sheet with").select_option(index=1)
     differs = page.get_by_role("region", name="What differs")
     expect(differs).to_contain_text("rotate enabled True → False")
     page.wait_for_function("document.querySelectorAll('[data-testid=sheet] figure').length === 54")
@@ -231,18 +231,18 @@ def test_pipelines_are_copied_named_saved_and_taken_in(page: Page, varlen_addres
     page.keyboard.press("Enter")
     expect(late).to_contain_text("before the rain")
     with page.expect_download() as download:
-        late.get_by_role("button", name="As a file").click()
+        late.get_by_role("button", name="Save as a file").click()
     assert download.value.suggested_filename == "late-lamp.varlen.json"
     download.value.save_as(tmp_path / "late.varlen.json")
     document = json.loads((tmp_path / "late.varlen.json").read_text())
-    (tmp_path / "late.varlen.json").write_text(json.dumps({**document, "name": "From a file"}))
+    (tmp_path / "late.varlen.json").write_text(json.dumps({**document, "name": "Open a file"}))
     page.get_by_label("Pipeline file").set_input_files(tmp_path / "late.varlen.json")
-    expect(page.get_by_role("article", name="From a file")).to_be_visible()
+    expect(page.get_by_role("article", name="Open a file")).to_be_visible()
     (tmp_path / "bad.json").write_text(json.dumps({**document, "steps": [{"id": "a", "step": "whirl"}]}))
     page.get_by_label("Pipeline file").set_input_files(tmp_path / "bad.json")
     expect(page.get_by_role("alert")).to_contain_text("whirl")
-    for each in ("From a file", "Late lamp"):
-        page.get_by_role("article", name=each).get_by_role("button", name="Take away").click()
+    for each in ("Open a file", "Late lamp"):
+        page.get_by_role("article", name=each).get_by_role("button", name="Delete").click()
         expect(page.get_by_role("article", name=each)).to_have_count(0)
 
 
@@ -250,7 +250,7 @@ def test_a_class_that_must_stay_upright_is_noted(bench: Page, varlen_address: st
     page = bench
     dataset = page.request.get(f"{varlen_address}/api/datasets").json()[0]["id"]
     page.goto(f"{varlen_address}/datasets/{dataset}")
-    page.get_by_text("what must not happen to a class").click()
+    page.get_by_text("restrictions for a class").click()
     moth = page.get_by_role("group", name="ash veil")
     moth.get_by_text("must not be mirrored").click()
     expect(moth.get_by_label("must not be mirrored")).to_be_checked()

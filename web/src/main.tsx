@@ -3,11 +3,12 @@ import { ChakraProvider } from "@chakra-ui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, RouterProvider } from "react-router";
+import { createBrowserRouter, type RouteObject, RouterProvider } from "react-router";
 import { Bench } from "./bench/Bench";
-import { begin } from "./bench/questions";
+import { begin } from "./bench/begin";
 import { Shell } from "./shell/Shell";
 import { restoreTheme } from "./shell/theme-choice";
+import { ViewFailed } from "./shell/ViewFailed";
 import { system } from "./theme";
 
 restoreTheme();
@@ -19,23 +20,25 @@ const client = new QueryClient({
 // Only where the bench is what comes first.
 if (location.pathname === "/") void begin(client);
 
+const views: RouteObject[] = [
+  { index: true, element: <Bench /> },
+  // The bench comes at once; the others when they are gone to.
+  { path: "pipelines", lazy: async () => ({ Component: (await import("./pipelines/Pipelines")).Pipelines }) },
+  { path: "datasets", lazy: async () => ({ Component: (await import("./datasets/Datasets")).Datasets }) },
+  { path: "datasets/:id", lazy: async () => ({ Component: (await import("./datasets/DatasetPage")).DatasetPage }) },
+  { path: "editions", lazy: async () => ({ Component: (await import("./editions/Editions")).Editions }) },
+  { path: "editions/:id", lazy: async () => ({ Component: (await import("./editions/EditionPage")).EditionPage }) },
+  { path: "editions/:id/against/:other", lazy: async () => ({ Component: (await import("./editions/ComparePage")).ComparePage }) },
+  { path: "trials", lazy: async () => ({ Component: (await import("./editions/Trials")).Trials }) },
+  { path: "*", element: <Bench /> },
+];
+
 const router = createBrowserRouter([
   {
     element: <Shell />,
     // Nothing to show while the first view is on its way.
     HydrateFallback: () => null,
-    children: [
-      { index: true, element: <Bench /> },
-      // The bench comes at once; the others when they are gone to.
-      { path: "pipelines", lazy: async () => ({ Component: (await import("./pipelines/Pipelines")).Pipelines }) },
-      { path: "datasets", lazy: async () => ({ Component: (await import("./datasets/Datasets")).Datasets }) },
-      { path: "datasets/:id", lazy: async () => ({ Component: (await import("./datasets/DatasetPage")).DatasetPage }) },
-      { path: "editions", lazy: async () => ({ Component: (await import("./editions/Editions")).Editions }) },
-      { path: "editions/:id", lazy: async () => ({ Component: (await import("./editions/EditionPage")).EditionPage }) },
-      { path: "editions/:id/against/:other", lazy: async () => ({ Component: (await import("./editions/ComparePage")).ComparePage }) },
-      { path: "trials", lazy: async () => ({ Component: (await import("./editions/Trials")).Trials }) },
-      { path: "*", element: <Bench /> },
-    ],
+    children: views.map((view) => ({ ...view, ErrorBoundary: ViewFailed })),
   },
 ]);
 

@@ -3,7 +3,7 @@ import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
 /** Neutral grays without tint for every surface, one amber for what is active. */
 const config = defineConfig({
   globalCss: {
-    html: { colorPalette: "amber", fontSize: "14px" },
+    html: { colorPalette: "amber", fontSize: "title" },
     "html, body, #root": { height: "100%" },
     body: { fontVariantNumeric: "tabular-nums", background: "bg", color: "fg", lineHeight: 1.35 },
     "*": { _motionReduce: { transition: "none !important", animation: "none !important" } },
@@ -11,6 +11,13 @@ const config = defineConfig({
   theme: {
     tokens: {
       fonts: { body: { value: "'Inter Variable', sans-serif" }, heading: { value: "'Inter Variable', sans-serif" } },
+      fontSizes: {
+        caption: { value: "11.5px" },
+        small: { value: "12.5px" },
+        body: { value: "13px" },
+        title: { value: "14px" },
+        heading: { value: "16px" },
+      },
       colors: {
         gray: {
           50: { value: "#f6f6f6" },
@@ -68,6 +75,9 @@ const config = defineConfig({
     },
   },
 });
+
+/** The size of text in plots, px, which are drawn without the theme. */
+export const PLOT_TEXT = 12;
 
 export const system = createSystem(defaultConfig, config);
 

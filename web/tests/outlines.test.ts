@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { LabelObject } from "../src/api/client";
-import { bonesOf, boxesOf, byClass, dotsOf, keysOf, maskOf, objectAt, polygonOf, ringsOf } from "../src/bench/outlines";
+import { bonesOf, boxesOf, byClass, dotsOf, keysOf, maskOf, objectAt, polygonOf, ringsOf } from "../src/picture/outlines";
 
 const object = (given: Partial<LabelObject>) =>
   ({ image: "a", id: "1", class: "moth", box: [0, 0, 0, 0], keypoints: [], ...given }) as LabelObject;

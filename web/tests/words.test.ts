@@ -1,8 +1,8 @@
 import { describe, expect, test, vi } from "vitest";
 import type { Parameter, PipelineStep } from "../src/api/client";
-import { inOrder, sayBytes, sayCounts, saySeconds } from "../src/bench/LedgerBar";
-import { pictureWidth } from "../src/bench/pictures";
-import { matters, sayParameter, sayRange, sayStep } from "../src/bench/values";
+import { pictureWidth } from "../src/picture/widths";
+import { inOrder, sayBytes, sayCounts, saySeconds } from "../src/words/figures";
+import { matters, sayParameter, sayRange, sayStep } from "../src/words/steps";
 
 const step = (name: string, more: object) => ({ id: "a", step: name, ...more }) as unknown as PipelineStep;
 

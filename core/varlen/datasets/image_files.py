@@ -9,7 +9,7 @@ from __future__ import annotations
 import io
 from dataclasses import asdict, dataclass
 from itertools import islice
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,7 +19,23 @@ from varlen.errors import ImageError
 from varlen.model.geometry import Size
 
 ImageType = Literal["jpeg", "png", "webp"]
-SUFFIX: dict[str, str] = {"jpeg": ".jpg", "png": ".png", "webp": ".webp"}
+
+
+class ImageTypeFacts(NamedTuple):
+    """A way to code a picture. lossy: it has a quality from 1 to 100."""
+
+    name: ImageType
+    title: str
+    suffix: str
+    lossy: bool
+
+
+IMAGE_TYPES = (
+    ImageTypeFacts("jpeg", "JPEG", ".jpg", True),
+    ImageTypeFacts("png", "PNG", ".png", False),
+    ImageTypeFacts("webp", "WebP", ".webp", True),
+)
+SUFFIX: dict[str, str] = {each.name: each.suffix for each in IMAGE_TYPES}
 READABLE = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff")
 _FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
 _ORIENTATION = 0x0112

@@ -5,20 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import WRITERS
 from varlen.steps import CATALOGUE, describe
-
-_LOADING = {
-    "coco": "One `annotations/<split>.json` per split in COCO form; pictures in `images/<split>/`.",
-    "voc": "One XML file per picture in `Annotations/`, lists of the splits in `ImageSets/Main/`.",
-    "yolo": "`data.yaml` names classes and splits; one text file of boxes per picture in `labels/`.",
-    "yolo-polygons": "`data.yaml` names classes and splits; one text file of outlines per picture in `labels/`.",
-    "yolo-keypoints": "`data.yaml` names classes, splits and keypoints; one text file per picture in `labels/`.",
-    "class-folders": "A folder per split, in it a folder per class with its pictures.",
-    "mask-pairs": "Pictures in `images/`, for each a picture in `masks/` whose levels are classes.",
-    "npz": "NumPy shards of pictures (N, H, W, 3) with their labels; `numpy.load` reads them.",
-    "npz-chw": "NumPy shards of pictures (N, 3, H, W) with their labels; `numpy.load` reads them.",
-    "tar": "POSIX tar shards: for every picture its file and a JSON file of its labels.",
-}
 
 
 def edition_readme(record: dict[str, Any], dataset: Dataset) -> str:
@@ -34,7 +22,7 @@ def edition_readme(record: dict[str, Any], dataset: Dataset) -> str:
         "## What was done to the training images",
         *(_step(step) for step in record["pipeline"]["steps"] if step["enabled"]),
         "## Reading it",
-        _LOADING.get(record["format"], f"The labels are in the format {record['format']}."),
+        WRITERS[record["format"]].layout,
         "`rows.jsonl` says of every image what it was made from and what was drawn for it; `edition.json` says what the whole was made from.",
         "## What it was made from",
         _table(["what", "digest"], [["dataset", record["dataset_digest"]], ["pipeline", record["pipeline_digest"]],

@@ -42,7 +42,8 @@ def precompile() -> None:
         recolor(out, frame, (*matrix, Curve(bytes(256))))
     recolor(out, frame, (Recolor.gains(1.0, 1.0, 1.0),))
     for change in (
-        lambda: gaussian(picture, 1.0), lambda: sharpen(picture, 1.0), lambda: motion_blur(picture, 4.0, 30.0), lambda: add_noise(picture, 2.0, 1, True),
+        lambda: gaussian(picture, 1.0), lambda: sharpen(picture, 1.0), lambda: motion_blur(picture, 4.0, 30.0),
+        lambda: add_noise(picture, 2.0, 1, True),
         lambda: random_levels(4, 1), lambda: jpeg_artifacts(picture, 50), lambda: equalize(picture, 2, 2.0), lambda: relight(picture, 0.2, 0.0, []),
         lambda: blend(picture, picture, 0.5), lambda: pixel_digest(picture),
     ):  # fmt: skip

@@ -329,3 +329,27 @@ class ImagesQuerySerializer(PageQuerySerializer):
     def get_fields(self) -> dict[str, serializers.Field]:
         """`class` is a word of Python's own, so it can't be an attribute above."""
         return {**super().get_fields(), "class": serializers.CharField(required=False, help_text="a class")}
+
+
+class FormatFactsSerializer(serializers.Serializer):
+    """A dataset format: its word in commands, what people call it, and what can be done with it."""
+
+    name = serializers.CharField()
+    title = serializers.CharField()
+    reading_title = serializers.CharField(help_text="what it is called where datasets are read")
+    reads = serializers.BooleanField()
+    writes = serializers.BooleanField()
+    coded = serializers.BooleanField(help_text="whether pictures are coded as JPEG, PNG or WebP; else they are arrays")
+    convention = serializers.CharField(allow_blank=True, help_text="how labels are read")
+    layout = serializers.CharField(help_text="where pictures and labels are in a written dataset, as Markdown")
+
+
+class ImageTypeSerializer(serializers.Serializer):
+    name = serializers.CharField()
+    title = serializers.CharField()
+    lossy = serializers.BooleanField(help_text="whether it has a quality")
+
+
+class FormatsSerializer(serializers.Serializer):
+    formats = FormatFactsSerializer(many=True)
+    images = ImageTypeSerializer(many=True)

@@ -12,7 +12,8 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 from varlen.atomic_files import write_whole
 from varlen.datasets.edits import Edit
-from varlen.datasets.image_files import decode, readable_exif
+from varlen.datasets.formats import catalogue, title_of
+from varlen.datasets.image_files import IMAGE_TYPES, decode, readable_exif
 
 from varlen_server import content_store
 from varlen_server.datasets.columns import columns_of, overview
@@ -22,6 +23,7 @@ from varlen_server.datasets.serializers import (
     DatasetSerializer,
     EditRequestSerializer,
     FindingsSerializer,
+    FormatsSerializer,
     ImageFactsSerializer,
     ImagePageSerializer,
     ImageSerializer,
@@ -41,6 +43,14 @@ class DatasetList(APIView):
     def get(self, request: Request) -> Response:
         """All datasets."""
         return Response(DatasetSerializer(Dataset.objects.filter(ready=True), many=True).data)
+
+
+class Formats(APIView):
+    @extend_schema(responses=FormatsSerializer, operation_id="formats_list")
+    def get(self, request: Request) -> Response:
+        """Every format that datasets are read from or written in, and what pictures can be coded as."""
+        formats = [{**each._asdict(), "reading_title": title_of(each.name, reading=True)} for each in catalogue()]
+        return Response({"formats": formats, "images": [each._asdict() for each in IMAGE_TYPES]})
 
 
 class DatasetRows(APIView):

@@ -6,6 +6,7 @@ from django.utils import timezone
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 from varlen.datasets.formats import WRITERS
+from varlen.datasets.image_files import IMAGE_TYPES
 from varlen.editions.export_spec import MOST_VARIANTS
 
 from varlen_server.datasets.serializers import NamedCountSerializer, ObjectSerializer, PageQuerySerializer
@@ -83,7 +84,7 @@ class OrderSerializer(serializers.Serializer):
     variants = serializers.IntegerField(min_value=0, max_value=MOST_VARIANTS, default=3)
     originals = serializers.BooleanField(default=True)
     format = serializers.ChoiceField(choices=sorted(WRITERS), default="coco")
-    image = serializers.ChoiceField(choices=["jpeg", "png", "webp"], default="jpeg")
+    image = serializers.ChoiceField(choices=[each.name for each in IMAGE_TYPES], default="jpeg")
     quality = serializers.IntegerField(min_value=1, max_value=100, default=90)
     splits = serializers.ListField(child=serializers.CharField(), default=list, help_text="none for all")
     split_variants = serializers.DictField(

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What is allowed in this pipeline, on this dataset, but rarely intended. */
+        post: operations["advice_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/compare": {
         parameters: {
             query?: never;
@@ -170,7 +187,7 @@ export interface paths {
         get: operations["editions_get"];
         put?: never;
         post?: never;
-        /** @description Remove an edition with its folder and scores; one that is being made must be cancelled first. */
+        /** @description Delete an edition with its folder and scores; one that is being made must be cancelled first. */
         delete: operations["editions_remove"];
         options?: never;
         head?: never;
@@ -203,7 +220,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Hold every file of an edition against its record, in the background. */
+        /** @description Compare every file of an edition with its record, in the background. */
         post: operations["editions_check"];
         delete?: never;
         options?: never;
@@ -252,7 +269,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Images of an edition that answer to every filter, a page at a time, with their labels. */
+        /** @description Images of an edition that meet every filter, a page at a time, with their labels. */
         get: operations["editions_images"];
         put?: never;
         post?: never;
@@ -288,7 +305,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Make one image again from its record and the source dataset, and hold it against what was written. */
+        /** @description Make one image again from its record and the source dataset, and compare it with what was written. */
         post: operations["editions_recreate"];
         delete?: never;
         options?: never;
@@ -416,6 +433,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/formats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every format that datasets are read from or written in, and what pictures can be coded as. */
+        get: operations["formats_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/images/{id}": {
         parameters: {
             query?: never;
@@ -450,7 +484,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/intakes": {
+    "/api/imports": {
         parameters: {
             query?: never;
             header?: never;
@@ -459,33 +493,33 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Begin to bring a dataset in: its files follow, or a folder is named. */
-        post: operations["intakes_create"];
+        /** @description Begin to import a dataset: its files follow, or a folder is named. */
+        post: operations["imports_create"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/intakes/{id}": {
+    "/api/imports/{id}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** @description How far a dataset has come in. */
-        get: operations["intakes_get"];
+        /** @description How far an import is. */
+        get: operations["imports_get"];
         put?: never;
         post?: never;
-        /** @description Stop bringing a dataset in; nothing of it stays. */
-        delete: operations["intakes_cancel"];
+        /** @description Stop an import; nothing of it stays. */
+        delete: operations["imports_cancel"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/intakes/{id}/example.jpg": {
+    "/api/imports/{id}/example.jpg": {
         parameters: {
             query?: never;
             header?: never;
@@ -493,7 +527,7 @@ export interface paths {
             cookie?: never;
         };
         /** @description The picture of the example that was recognised. */
-        get: operations["intakes_example"];
+        get: operations["imports_example"];
         put?: never;
         post?: never;
         delete?: never;
@@ -502,7 +536,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/intakes/{id}/files": {
+    "/api/imports/{id}/files": {
         parameters: {
             query?: never;
             header?: never;
@@ -512,14 +546,14 @@ export interface paths {
         get?: never;
         put?: never;
         /** @description Add files: one zip, or as many files of a folder as a request can hold. */
-        post: operations["intakes_files"];
+        post: operations["imports_files"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/intakes/{id}/recognise": {
+    "/api/imports/{id}/recognise": {
         parameters: {
             query?: never;
             header?: never;
@@ -528,15 +562,15 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description See what the files are, of themselves or read as another format; nothing is kept of it. */
-        post: operations["intakes_recognise"];
+        /** @description See what the files are, of themselves or read as another format; nothing is imported yet. */
+        post: operations["imports_recognise"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/intakes/{id}/start": {
+    "/api/imports/{id}/start": {
         parameters: {
             query?: never;
             header?: never;
@@ -545,8 +579,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Bring the dataset in as chosen, in the background. */
-        post: operations["intakes_start"];
+        /** @description Import the dataset with these options, in the background. */
+        post: operations["imports_start"];
         delete?: never;
         options?: never;
         head?: never;
@@ -564,23 +598,6 @@ export interface paths {
         put?: never;
         /** @description What an edition of this would hold. */
         post: operations["ledger_make"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/notes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description What is allowed in this pipeline, on this dataset, but seldom meant. */
-        post: operations["notes_make"];
         delete?: never;
         options?: never;
         head?: never;
@@ -634,7 +651,7 @@ export interface paths {
         put?: never;
         /** @description Save a further revision; refused when there is a newer one than `base`. */
         post: operations["pipelines_save"];
-        /** @description Take a pipeline away with its revisions; editions keep what they were made with. */
+        /** @description Delete a pipeline with its revisions; editions keep what they were made with. */
         delete: operations["pipelines_delete"];
         options?: never;
         head?: never;
@@ -799,6 +816,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description Something that is allowed but rarely intended. */
+        Advice: {
+            kind: string;
+            step: string;
+            says: string;
+            why: string;
+        };
+        AdviceRequestRequest: {
+            dataset: number;
+            document: {
+                [key: string]: unknown;
+            };
+        };
         BeforeAfter: {
             before: {
                 [key: string]: number;
@@ -847,16 +877,6 @@ export interface components {
             problems?: string[];
             /** @default  */
             at: string;
-        };
-        ChoicesRequest: {
-            name?: string;
-            form?: string;
-            exif?: components["schemas"]["ExifEnum"];
-            splits?: components["schemas"]["SplitsEnum"];
-            shares?: number[];
-            seed?: number;
-            groups?: string;
-            classes?: string[][];
         };
         ClassCount: {
             name: string;
@@ -1122,20 +1142,6 @@ export interface components {
          * @enum {string}
          */
         ExifEnum: "upright" | "stored";
-        Fate: {
-            id: string;
-            image: string;
-            reason: string;
-            step: string;
-            /** Format: double */
-            share: number;
-        };
-        Fates: {
-            kept: number;
-            clipped: number;
-            clipped_by: components["schemas"]["Fate"][];
-            dropped: components["schemas"]["Fate"][];
-        };
         Finding: {
             kind: string;
             severity: components["schemas"]["SeverityEnum"];
@@ -1235,9 +1241,28 @@ export interface components {
          * @enum {string}
          */
         FormatEnum: "class-folders" | "coco" | "mask-pairs" | "npz" | "npz-chw" | "tar" | "voc" | "yolo" | "yolo-keypoints" | "yolo-polygons";
+        /** @description A dataset format: its word in commands, what people call it, and what can be done with it. */
+        FormatFacts: {
+            name: string;
+            title: string;
+            /** @description what it is called where datasets are read */
+            reading_title: string;
+            reads: boolean;
+            writes: boolean;
+            /** @description whether pictures are coded as JPEG, PNG or WebP; else they are arrays */
+            coded: boolean;
+            /** @description how labels are read */
+            convention: string;
+            /** @description where pictures and labels are in a written dataset, as Markdown */
+            layout: string;
+        };
         FormatRequest: {
             /** @description the format, in place of what is recognised */
             format?: string;
+        };
+        Formats: {
+            formats: components["schemas"]["FormatFacts"][];
+            images: components["schemas"]["ImageType"][];
         };
         Image: {
             readonly id: number;
@@ -1291,22 +1316,38 @@ export interface components {
             total: number;
             images: components["schemas"]["Image"][];
         };
-        Intake: {
+        ImageType: {
+            name: string;
+            title: string;
+            /** @description whether it has a quality */
+            lossy: boolean;
+        };
+        Import: {
             readonly id: number;
             name?: string;
-            state?: components["schemas"]["IntakeState"];
+            state?: components["schemas"]["ImportState"];
             recognised: components["schemas"]["Recognised"] | null;
             done?: number;
             total?: number;
             message?: string;
             dataset?: number | null;
         };
-        IntakeFilesRequest: {
+        ImportFilesRequest: {
             file: string[];
             /** @description where each lies in the dataset's folder */
             path?: string[];
         };
-        IntakeRequestRequest: {
+        ImportOptionsRequest: {
+            name?: string;
+            form?: string;
+            exif?: components["schemas"]["ExifEnum"];
+            splits?: components["schemas"]["SplitsEnum"];
+            shares?: number[];
+            seed?: number;
+            groups?: string;
+            classes?: string[][];
+        };
+        ImportRequestRequest: {
             /** @description what the dataset is to be called */
             name?: string;
             /** @description a folder, zip or annotation file on the server's machine, below an allowed one */
@@ -1322,7 +1363,7 @@ export interface components {
          *     * `cancelled` - Cancelled
          * @enum {string}
          */
-        IntakeState: "gathering" | "recognised" | "waiting" | "reading" | "done" | "failed" | "cancelled";
+        ImportState: "gathering" | "recognised" | "waiting" | "reading" | "done" | "failed" | "cancelled";
         Keypoints: {
             before: number;
             after: number;
@@ -1421,19 +1462,6 @@ export interface components {
             count: number;
             first: string[];
         };
-        /** @description Something that is allowed but seldom meant. */
-        Note: {
-            kind: string;
-            step: string;
-            says: string;
-            why: string;
-        };
-        NotesRequestRequest: {
-            dataset: number;
-            document: {
-                [key: string]: unknown;
-            };
-        };
         /** @description One labelled object in continuous pixels; mask runs go down the columns of its own frame. */
         Object: {
             id: string;
@@ -1446,6 +1474,20 @@ export interface components {
             /** Format: double */
             share: number;
             class: string;
+        };
+        Outcome: {
+            id: string;
+            image: string;
+            reason: string;
+            step: string;
+            /** Format: double */
+            share: number;
+        };
+        Outcomes: {
+            kept: number;
+            clipped: number;
+            clipped_by: components["schemas"]["Outcome"][];
+            dropped: components["schemas"]["Outcome"][];
         };
         Overview: {
             dataset: components["schemas"]["Dataset"];
@@ -1735,7 +1777,7 @@ export interface components {
             size: number[];
             /** Format: double */
             blank_share: number;
-            objects: components["schemas"]["Fates"];
+            objects: components["schemas"]["Outcomes"];
         };
         TrialsStartRequest: {
             /** @default 3 */
@@ -1785,6 +1827,37 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    advice_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdviceRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
     pipelines_compare: {
         parameters: {
             query?: never;
@@ -2001,8 +2074,16 @@ export interface operations {
                 count?: number;
                 /** @description numbers of images, with commas, for the pick “pinned” */
                 images?: string;
-                pick?: "most" | "pinned" | "random" | "smallest" | "spread";
+                /**
+                 * @description * `spread` - spread
+                 *     * `smallest` - smallest
+                 *     * `most` - most
+                 *     * `random` - random
+                 *     * `pinned` - pinned
+                 */
+                pick?: "spread" | "smallest" | "most" | "random" | "pinned";
                 split?: string;
+                /** @description another random choice for each */
                 turn?: number;
             };
             header?: never;
@@ -2229,8 +2310,13 @@ export interface operations {
                 /** @description a class */
                 class?: string;
                 count?: number;
-                /** @description 1: objects were lost, 0: none */
-                lost?: string;
+                /**
+                 * @description 1: objects were lost, 0: none
+                 *
+                 *     * `0` - 0
+                 *     * `1` - 1
+                 */
+                lost?: "0" | "1";
                 /** @description part of the source's path */
                 name?: string;
                 offset?: number;
@@ -2450,6 +2536,7 @@ export interface operations {
     folders_list: {
         parameters: {
             query?: {
+                /** @description an allowed folder or one below; none for the allowed ones */
                 path?: string;
             };
             header?: never;
@@ -2530,6 +2617,25 @@ export interface operations {
             };
         };
     };
+    formats_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Formats"];
+                };
+            };
+        };
+    };
     images_facts: {
         parameters: {
             query?: never;
@@ -2572,7 +2678,7 @@ export interface operations {
             };
         };
     };
-    intakes_create: {
+    imports_create: {
         parameters: {
             query?: never;
             header?: never;
@@ -2581,7 +2687,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["IntakeRequestRequest"];
+                "application/json": components["schemas"]["ImportRequestRequest"];
             };
         };
         responses: {
@@ -2590,7 +2696,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Intake"];
+                    "application/json": components["schemas"]["Import"];
                 };
             };
             422: {
@@ -2603,7 +2709,7 @@ export interface operations {
             };
         };
     };
-    intakes_get: {
+    imports_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -2619,12 +2725,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Intake"];
+                    "application/json": components["schemas"]["Import"];
                 };
             };
         };
     };
-    intakes_cancel: {
+    imports_cancel: {
         parameters: {
             query?: never;
             header?: never;
@@ -2644,7 +2750,7 @@ export interface operations {
             };
         };
     };
-    intakes_example: {
+    imports_example: {
         parameters: {
             query?: never;
             header?: never;
@@ -2665,7 +2771,7 @@ export interface operations {
             };
         };
     };
-    intakes_files: {
+    imports_files: {
         parameters: {
             query?: never;
             header?: never;
@@ -2676,7 +2782,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "multipart/form-data": components["schemas"]["IntakeFilesRequest"];
+                "multipart/form-data": components["schemas"]["ImportFilesRequest"];
             };
         };
         responses: {
@@ -2685,7 +2791,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Intake"];
+                    "application/json": components["schemas"]["Import"];
                 };
             };
             422: {
@@ -2698,7 +2804,7 @@ export interface operations {
             };
         };
     };
-    intakes_recognise: {
+    imports_recognise: {
         parameters: {
             query?: never;
             header?: never;
@@ -2718,7 +2824,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Intake"];
+                    "application/json": components["schemas"]["Import"];
                 };
             };
             422: {
@@ -2731,7 +2837,7 @@ export interface operations {
             };
         };
     };
-    intakes_start: {
+    imports_start: {
         parameters: {
             query?: never;
             header?: never;
@@ -2742,7 +2848,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["ChoicesRequest"];
+                "application/json": components["schemas"]["ImportOptionsRequest"];
             };
         };
         responses: {
@@ -2751,7 +2857,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Intake"];
+                    "application/json": components["schemas"]["Import"];
                 };
             };
             422: {
@@ -2783,37 +2889,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ledger"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Message"];
-                };
-            };
-        };
-    };
-    notes_make: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NotesRequestRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Note"][];
                 };
             };
             422: {

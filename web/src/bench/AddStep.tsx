@@ -5,7 +5,7 @@ import type { StepFacts } from "../api/client";
 import { isTyping } from "../shell/keys";
 import { addStep } from "../state/draft";
 import { useView } from "../state/view";
-import { sayName } from "./values";
+import { sayName } from "../words/steps";
 import "./steps.css";
 
 const PURPOSES: Record<string, string> = {

@@ -2,24 +2,25 @@ import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
-import { api, type Dataset, type PipelineDocument, type StepFacts, take } from "../api/client";
-import { EditionDialog } from "../editions/EditionDialog";
+import type { Dataset, PipelineDocument, StepFacts } from "../api/client";
+import { askDatasets, askLedger, askRows, askSteps, keepOf } from "../api/queries";
+import { pictureWidth } from "../picture/widths";
+import { ErrorBox } from "../shell/ErrorBox";
 import { isTyping } from "../shell/keys";
-import { Refused } from "../shell/Refused";
 import { ViewTools } from "../shell/ViewTools";
 import { redo, undo, useDraft } from "../state/draft";
 import { useView } from "../state/view";
 import { BenchTools, reshuffle } from "./BenchTools";
+import { wishOf } from "./begin";
 import { ContactSheet } from "./ContactSheet";
+import { againstTiles, soloOf } from "./comparison";
+import { EditionDialog } from "./EditionDialog";
 import { ForecastDialog } from "./ForecastDialog";
 import { LedgerBar } from "./LedgerBar";
-import { againstTiles, soloOf } from "./looking";
-import { pictureWidth } from "./pictures";
-import { askDatasets, askRows, askSteps, wishOf } from "./questions";
 import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
-import { keepOf, type Sight, textOf, useSheet } from "./sheet";
+import { type Sight, useSheet } from "./sheet";
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
@@ -32,21 +33,21 @@ export function Bench() {
   if (trouble) {
     return (
       <Box p={6} maxWidth="640px">
-        <Refused error={trouble} />
+        <ErrorBox error={trouble} />
       </Box>
     );
   }
   if (datasets.data && !dataset) {
     return (
       <Box p={6}>
-        <Text>There is no dataset yet. Bring one in under Datasets.</Text>
+        <Text>There is no dataset yet. Import one under Datasets.</Text>
       </Box>
     );
   }
   if (!dataset || !document) {
     return (
       <Flex height="100%" align="center" justify="center" gap={3} color="fg.muted">
-        <Spinner size="sm" /> laying out the sheet
+        <Spinner size="sm" /> Loading the contact sheet…
       </Flex>
     );
   }
@@ -108,23 +109,19 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
   const look = useCallback(() => setLooking(true), []);
   const catalogue = useQuery(askSteps);
   const rows = useQuery({
-    ...askRows(dataset.id, wishOf(dataset.id, { ...view, turn, pins, rows: count })),
+    ...askRows(dataset, wishOf(dataset.id, { ...view, turn, pins, rows: count })),
     placeholderData: keepOf(dataset.id),
   });
   const images = rows.data?.map((image) => image.id);
   const shown = useMemo(() => soloOf(document, solo), [document, solo]);
   const width = pictureWidth(view.tileWidth);
-  const sheet = useSheet(dataset.id, images, variants, shown, sight, width);
-  const other = useSheet(dataset.id, against ? images : [], variants, against?.document ?? shown, sight, width);
+  const sheet = useSheet(dataset, images, variants, shown, sight, width);
+  const other = useSheet(dataset, against ? images : [], variants, against?.document ?? shown, sight, width);
   const calm = useCalm(sheet.complete);
   const ledger = useQuery({
-    queryKey: ["ledger", dataset.id, edition, textOf(document)],
-    queryFn: ({ signal }) =>
-      take(api.POST("/api/ledger", { body: { dataset: dataset.id, document: { ...document }, ...edition }, signal })),
+    ...askLedger(dataset, document, edition),
     enabled: calm,
     placeholderData: keepOf(dataset.id),
-    staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
   });
   useEffect(() => {
     const listen = (event: KeyboardEvent) => {
@@ -151,9 +148,9 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
         <Box flex="1" minWidth={0} position="relative">
           {sheet.error && (
             <Box position="absolute" top="44px" left={4} right={4} zIndex={5} bg="bg.raised">
-              <Refused error={sheet.error}>
+              <ErrorBox error={sheet.error}>
                 <Text color="fg.muted">The sheet below still shows the pipeline as it was before.</Text>
-              </Refused>
+              </ErrorBox>
             </Box>
           )}
           <ContactSheet

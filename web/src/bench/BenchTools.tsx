@@ -3,8 +3,8 @@ import { Redo2, Shuffle, Undo2 } from "lucide-react";
 import { memo } from "react";
 import { useStore } from "zustand";
 import type { Dataset, PipelineDocument } from "../api/client";
+import { NumberField } from "../shell/NumberField";
 import { redo, undo, useDraft } from "../state/draft";
-import { NumberField } from "./controls/NumberField";
 import type { Saving } from "./saving";
 
 const MOST_SEED = 2 ** 31;
@@ -26,7 +26,7 @@ interface Props {
 export function BenchTools({ datasets, dataset, choose, document, saving }: Props) {
   const { pastStates, futureStates } = useStore(useDraft.temporal);
   return (
-    <Flex align="center" gap={3} width="100%" minWidth={0} fontSize="13px">
+    <Flex align="center" gap={3} width="100%" minWidth={0} fontSize="body">
       <DatasetChoice datasets={datasets} dataset={dataset} choose={choose} />
       <Text truncate>
         <Text as="span" fontWeight={600}>
@@ -43,7 +43,7 @@ export function BenchTools({ datasets, dataset, choose, document, saving }: Prop
             changed elsewhere
           </Text>
           <Button colorPalette="gray" size="xs" variant="outline" onClick={saving.takeTheirs}>
-            Take theirs
+            Use theirs
           </Button>
           <Button colorPalette="gray" size="xs" variant="outline" onClick={saving.keepMine}>
             Keep mine

@@ -4,15 +4,15 @@ import { Shuffle } from "lucide-react";
 import { memo, useCallback, useEffect, useMemo, useRef } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
+import { objectName } from "../picture/outlines";
+import { Marks, SourceTile, VariantTile } from "../picture/TileView";
 import { LAYERS, type Pick, useView } from "../state/view";
-import { AgainstChoice, AgainstLine } from "./Against";
-import type { AgainstTiles } from "./looking";
-import { Notes } from "./Notes";
-import { objectName } from "./outlines";
+import { sayName } from "../words/steps";
+import { AdviceList } from "./Advice";
+import { ComparisonChoice, ComparisonLine } from "./Comparison";
+import type { AgainstTiles } from "./comparison";
 import { AROUND, type Sight } from "./sheet";
-import { Marks, SourceTile, VariantTile } from "./TileView";
 import { TraceView } from "./TraceView";
-import { sayName } from "./values";
 
 const PICKS: Record<Pick, string> = {
   spread: "evenly spread",
@@ -84,13 +84,13 @@ export function ContactSheet({ dataset, document, rows, tiles, late, look, ready
   const stepNames = useMemo(() => new Map(document.steps.map((step) => [step.id, sayName(step.step)])), [document]);
   return (
     <Flex as="section" aria-label="Contact sheet" direction="column" height="100%" minWidth={0}>
-      <Flex align="center" gap={3} px={4} height="40px" flex="none" fontSize="12.5px">
+      <Flex align="center" gap={3} px={4} height="40px" flex="none" fontSize="small">
         <Layout dataset={dataset} />
-        <AgainstChoice pipeline={pipeline} />
-        <Notes dataset={dataset} document={document} ready={ready} />
+        <ComparisonChoice pipeline={pipeline} />
+        <AdviceList dataset={dataset} document={document} ready={ready} />
         <Layers />
       </Flex>
-      {against && <AgainstLine against={against} document={document} />}
+      {against && <ComparisonLine against={against} document={document} />}
       {image && tile?.address && <TraceView dataset={dataset} document={document} image={image} tile={tile} walk={walk} close={close} />}
       <Box ref={box} flex="1" minHeight={0} overflow="auto" px={4} pb={4} data-testid="sheet">
         <Flex
@@ -99,7 +99,7 @@ export function ContactSheet({ dataset, document, rows, tiles, late, look, ready
           top={0}
           zIndex={3}
           bg="bg"
-          fontSize="11.5px"
+          fontSize="caption"
           color="fg.muted"
           py="2px"
           width="max-content"
@@ -179,7 +179,7 @@ const Row = memo(function Row({ image, tiles, dataset, tileWidth, stale, stepNam
   return (
     <Flex gap="12px" align="flex-start" data-row={image.id} width="max-content" title={image.key}>
       {other !== undefined ? (
-        <Text width={`${tileWidth}px`} fontSize="12px" color="fg.muted" pt={1}>
+        <Text width={`${tileWidth}px`} fontSize="small" color="fg.muted" pt={1}>
           {other}
         </Text>
       ) : (

@@ -3,12 +3,14 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Maximize2, Minimize2 } from "lucide-react";
 import { useState } from "react";
 import { api, type Dataset, type PipelineDocument, type Schemas, type StepFacts, take } from "../api/client";
-import { Framed } from "../shell/Framed";
-import { Refused } from "../shell/Refused";
+import { askForecast } from "../api/queries";
+import { PageDialog } from "../shell/Dialog";
+import { ErrorBox } from "../shell/ErrorBox";
+import { NumberField } from "../shell/NumberField";
 import { changeStep } from "../state/draft";
 import { classColor } from "../theme";
-import { NumberField } from "./controls/NumberField";
-import { matters, percent, sayName, sayRange } from "./values";
+import { percent } from "../words/figures";
+import { matters, sayName, sayRange } from "../words/steps";
 
 const DRAWS = 1000;
 
@@ -23,24 +25,18 @@ interface Props {
 
 /** What becomes of the labels: losses by class and by step, sizes before and after, and the widest range that is safe. */
 export function ForecastDialog({ dataset, document, catalogue, close }: Props) {
-  const found = useQuery({
-    queryKey: ["forecast", dataset.id, dataset.digest, document],
-    queryFn: ({ signal }) =>
-      take(api.POST("/api/forecast", { body: { dataset: dataset.id, document: { ...document }, draws: DRAWS }, signal })),
-    staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
-  });
+  const found = useQuery(askForecast(dataset, document, DRAWS));
   return (
-    <Framed title="Forecast" size="xl" scrolls close={close}>
-      {found.error && <Refused error={found.error} />}
+    <PageDialog title="Forecast" size="xl" scrolls close={close}>
+      {found.error && <ErrorBox error={found.error} />}
       {found.isPending && (
         <Flex align="center" gap={3} color="fg.muted" py={6}>
-          <Spinner size="sm" /> following labels through {DRAWS} draws
+          <Spinner size="sm" /> simulating {DRAWS} draws on the labels
         </Flex>
       )}
       {found.data && <Report found={found.data} dataset={dataset} document={document} />}
       <WidestRange dataset={dataset} document={document} catalogue={catalogue} />
-    </Framed>
+    </PageDialog>
   );
 }
 
@@ -78,7 +74,7 @@ function Report({ found, dataset, document }: { found: Forecast; dataset: Datase
                   .map(([reason, count]) => `${reason}: ${count}`)
                   .join("\n")}
               >
-                <Flex justify="space-between" fontSize="13px">
+                <Flex justify="space-between" fontSize="body">
                   <Text>{stepName(step.name)}</Text>
                   <Text>
                     {step.clipped}{" "}
@@ -105,7 +101,7 @@ function Report({ found, dataset, document }: { found: Forecast; dataset: Datase
           <Plotted name={BALANCE} {...plot}>
             {found.classes.map((each) => (
               <Box key={each.name} mb={2}>
-                <Flex justify="space-between" fontSize="13px">
+                <Flex justify="space-between" fontSize="body">
                   <Text truncate>{each.name}</Text>
                   <Text whiteSpace="nowrap">
                     {percent(each.balance_before)} → {percent(each.balance_after)}{" "}
@@ -152,14 +148,14 @@ function Plotted({
   return (
     <Box role="group" aria-label={name} mb={3}>
       <Flex align="center" justify="space-between" mt={2} mb={1.5}>
-        <Text as="h3" fontSize="12px" color="fg.muted">
+        <Text as="h3" fontSize="small" color="fg.muted">
           {name}
         </Text>
         <IconButton
           size="2xs"
           variant="ghost"
           colorPalette="gray"
-          aria-label={large ? "Small again" : `Large: ${name}`}
+          aria-label={large ? "Small again" : `FullView: ${name}`}
           onClick={() => open(large ? null : name)}
         >
           {large ? <Minimize2 size={12} /> : <Maximize2 size={12} />}
@@ -192,7 +188,7 @@ function Blank({ bins, high }: { bins: number[]; high: number }) {
           />
         ))}
       </Flex>
-      <Flex justify="space-between" fontSize="11.5px" color="fg.muted">
+      <Flex justify="space-between" fontSize="caption" color="fg.muted">
         <Text>0 %</Text>
         <Text>{5 * (last + 1)} %</Text>
       </Flex>
@@ -236,7 +232,7 @@ function Sides({ before, after }: { before: Record<string, number>; after: Recor
           <Box position="absolute" top="1px" height="13px" width="2px" bg="amber.solid" style={{ left: at(each["50%"]) }} />
         </Box>
       ))}
-      <Flex justify="space-between" fontSize="11.5px" color="fg.muted">
+      <Flex justify="space-between" fontSize="caption" color="fg.muted">
         <Text>{Math.round(2 ** low)}</Text>
         <Text>
           median {before["50%"]} → {after["50%"]}
@@ -297,7 +293,7 @@ function WidestRange({ dataset, document, catalogue }: Omit<Props, "close">) {
           Find
         </Button>
       </Flex>
-      {search.error && <Refused error={search.error} />}
+      {search.error && <ErrorBox error={search.error} />}
       {choice && search.data && ends !== undefined && (
         <Flex align="center" gap={3} mt={3} role="status">
           {ends ? (
@@ -307,11 +303,11 @@ function WidestRange({ dataset, document, catalogue }: Omit<Props, "close">) {
                 loses {percent(search.data.lost_share, 2)}; without the step {percent(search.data.lost_without, 2)} are lost
               </Text>
               <Button size="xs" colorPalette="amber" onClick={() => changeStep(choice.step.id, { [choice.parameter.name]: ends })}>
-                Take it
+                Use this range
               </Button>
             </>
           ) : (
-            <Text>No range will do: {percent(search.data.lost_without, 2)} are lost without it already.</Text>
+            <Text>No range is narrow enough: {percent(search.data.lost_without, 2)} are lost without it already.</Text>
           )}
         </Flex>
       )}

@@ -1,38 +1,10 @@
 import { Box, Button, Checkbox, Flex, Text } from "@chakra-ui/react";
 import { memo } from "react";
 import type { Dataset, Ledger, PipelineDocument } from "../api/client";
+import { NumberField } from "../shell/NumberField";
 import { useView } from "../state/view";
-import { NumberField } from "./controls/NumberField";
-import { percent, sayName } from "./values";
-
-const SPLIT_WORDS: Record<string, string> = { train: "training" };
-
-export const saySplit = (split: string) => SPLIT_WORDS[split] ?? split;
-
-const ORDER = ["train", "validation", "test"];
-
-/** Splits with what belongs to them, in their usual order. */
-export function inOrder<T>(splits: Record<string, T>): [string, T][] {
-  const rank = (split: string) => (ORDER.includes(split) ? ORDER.indexOf(split) : ORDER.length);
-  return Object.entries(splits).sort(([a], [b]) => rank(a) - rank(b));
-}
-
-/** “192 training + 6 validation + 6 test”, in that order wherever the counts come from. */
-export function sayCounts(counts: Record<string, number>): string {
-  return inOrder(counts)
-    .map(([split, count]) => `${count} ${saySplit(split)}`)
-    .join(" + ");
-}
-
-export function sayBytes(bytes: number): string {
-  if (bytes < 1e6) return `${Math.max(1, Math.round(bytes / 1e3))} kB`;
-  return bytes < 1e9 ? `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB` : `${(bytes / 1e9).toFixed(1)} GB`;
-}
-
-export function saySeconds(seconds: number): string {
-  if (seconds < 90) return `${Math.max(1, Math.round(seconds))} s`;
-  return seconds < 5400 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`;
-}
+import { percent, sayBytes, sayCounts, saySeconds } from "../words/figures";
+import { sayName } from "../words/steps";
 
 interface Props {
   dataset: Dataset;
@@ -62,11 +34,11 @@ export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, st
       px={4}
       borderTopWidth="1px"
       bg="bg.raised"
-      fontSize="12.5px"
+      fontSize="small"
       overflow="hidden"
     >
       <Box flex="none">
-        <Text fontWeight={650} fontSize="14px" data-testid="ledger-counts" opacity={dim}>
+        <Text fontWeight={650} fontSize="title" data-testid="ledger-counts" opacity={dim}>
           {ledger ? sayCounts(ledger.counts) : "…"}
         </Text>
         <Wished training={training} />

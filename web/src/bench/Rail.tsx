@@ -6,8 +6,8 @@ import { memo, useMemo } from "react";
 import type { Branch, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
 import { changeStep, duplicateStep, moveStep, removeStep } from "../state/draft";
 import { useView } from "../state/view";
+import { sayName, sayStep } from "../words/steps";
 import { AddStep } from "./AddStep";
-import { sayName, sayStep } from "./values";
 
 export const RAIL_HEIGHT = 136;
 const TRAINING = 46;
@@ -39,7 +39,7 @@ export const Rail = memo(function Rail({ document, catalogue, runs }: Props) {
   };
   return (
     <Flex as="section" aria-label="Rail" height={`${RAIL_HEIGHT}px`} flex="none" bg="bg.raised" borderBottomWidth="1px" position="relative">
-      <Box width="84px" flex="none" position="relative" fontSize="12px" color="fg.muted">
+      <Box width="84px" flex="none" position="relative" fontSize="small" color="fg.muted">
         <Text position="absolute" left={4} top={`${TRAINING - 9}px`}>
           training
         </Text>
@@ -118,7 +118,7 @@ function SharedResample({ places, widths }: { places: number[]; widths: number[]
       pointerEvents="none"
     >
       <Box height="6px" borderWidth="0 1px 1px 1px" borderColor="fg.muted" opacity={0.7} />
-      <Text textAlign="center" fontSize="11px" color="fg.muted" whiteSpace="nowrap">
+      <Text textAlign="center" fontSize="caption" color="fg.muted" whiteSpace="nowrap">
         one resample
       </Text>
     </Box>
@@ -196,7 +196,7 @@ const Stop = memo(function Stop({
           width="100%"
           textAlign="center"
           fontWeight={600}
-          fontSize="13px"
+          fontSize="body"
           textDecoration={step.enabled ? undefined : "line-through"}
           opacity={step.enabled ? 1 : 0.6}
         >
@@ -213,7 +213,7 @@ const Stop = memo(function Stop({
           overflowWrap="normal"
           wordBreak="keep-all"
           textAlign={every ? "left" : "center"}
-          fontSize="11.5px"
+          fontSize="caption"
           lineHeight="1.25"
           color="fg.muted"
           truncate={!every}
@@ -276,7 +276,7 @@ function Junction({ step }: { step: PipelineStep }) {
               top={`${at(place) - 6}px`}
               left={`${left + 14}px`}
               right={`${right}px`}
-              fontSize="10.5px"
+              fontSize="caption"
               lineHeight="12px"
             >
               <Box width="6px" flex="none" bg="currentColor" style={{ height: thick }} />
@@ -288,7 +288,7 @@ function Junction({ step }: { step: PipelineStep }) {
         );
       })}
       {branches.length > MOST_BRANCHES && (
-        <Text position="absolute" top={`${TRAINING + 30}px`} width="100%" textAlign="center" fontSize="10.5px" color="fg.muted">
+        <Text position="absolute" top={`${TRAINING + 30}px`} width="100%" textAlign="center" fontSize="caption" color="fg.muted">
           and {branches.length - MOST_BRANCHES} more
         </Text>
       )}

@@ -1,12 +1,12 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue } from "react";
-import { api, type Dataset, type ImageRow, type Parameter, type PipelineDocument, type PipelineStep, take } from "../api/client";
+import type { Dataset, ImageRow, Parameter, PipelineDocument, PipelineStep } from "../api/client";
+import { askStrip, keepOf } from "../api/queries";
+import { SourceTile, VariantTile } from "../picture/TileView";
+import { pictureWidth } from "../picture/widths";
 import { useView } from "../state/view";
-import { pictureWidth } from "./pictures";
-import { keepOf, textOf } from "./sheet";
-import { SourceTile, VariantTile } from "./TileView";
-import { sayParameter, sayRange } from "./values";
+import { sayParameter, sayRange } from "../words/steps";
 
 const PLACES = 5;
 const TILE = 86;
@@ -36,27 +36,18 @@ export function RangeStrip({ dataset, document, image, step, parameter, ready }:
     [parameter.name]: isSpan ? [value, value] : value,
   }));
   const strip = useQuery({
-    queryKey: ["strip", dataset.id, dataset.digest, image.id, document.seed, textOf(document.labels), JSON.stringify(steps)],
-    queryFn: ({ signal }) =>
-      take(
-        api.POST("/api/strip", {
-          body: { dataset: dataset.id, document: { ...document, steps: [] }, image: image.id, steps, width: pictureWidth(TILE) },
-          signal,
-        }),
-      ),
+    ...askStrip(dataset, document, image.id, steps, pictureWidth(TILE)),
     enabled: ready || held !== null,
     placeholderData: keepOf(dataset.id),
-    staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
   });
   return (
     <Box role="group" aria-label={`${sayParameter(parameter)} from low to high`} mb={4}>
       <Flex gap="9px" wrap="wrap">
-        {/* The picture as it came takes the first of six places. */}
+        {/* The picture original takes the first of six places. */}
         <Box width={`${TILE}px`}>
-          <SourceTile image={image} label="as it came" tileWidth={TILE} dataset={dataset} />
-          <Text fontSize="11.5px" color="fg.muted" textAlign="center" mt="2px">
-            as it came
+          <SourceTile image={image} label="original" tileWidth={TILE} dataset={dataset} />
+          <Text fontSize="caption" color="fg.muted" textAlign="center" mt="2px">
+            original
           </Text>
         </Box>
         {values.map((value, place) => {
@@ -74,11 +65,11 @@ export function RangeStrip({ dataset, document, image, step, parameter, ready }:
                   stale={strip.isPlaceholderData}
                 />
               ) : (
-                <Box height={`${TILE * 0.75}px`} bg="bg.sunken" fontSize="11px" color="loss" p={1} overflow="hidden">
+                <Box height={`${TILE * 0.75}px`} bg="bg.sunken" fontSize="caption" color="loss" p={1} overflow="hidden">
                   {tile?.error ?? strip.error?.message}
                 </Box>
               )}
-              <Text fontSize="11.5px" color="fg.muted" textAlign="center" mt="2px">
+              <Text fontSize="caption" color="fg.muted" textAlign="center" mt="2px">
                 {sayRange([value, value], parameter.unit)}
               </Text>
             </Box>

@@ -4,9 +4,9 @@ import { memo } from "react";
 import type { Dataset, ImageRow, Parameter, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
 import { changeStep, duplicateStep, removeStep } from "../state/draft";
 import { useView } from "../state/view";
+import { matters, sayName } from "../words/steps";
 import { Control } from "./controls/Control";
 import { hasStrip, RangeStrip } from "./RangeStrip";
-import { matters, sayName } from "./values";
 
 interface Props {
   step: PipelineStep | undefined;
@@ -26,7 +26,7 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
   if (!step || !facts) {
     return (
       <Box p={4} color="fg.muted">
-        <Text>Choose a stop on the rail to see what it does and change it, or add one with A.</Text>
+        <Text>Select a stop on the rail to see what it does and change it, or add one with A.</Text>
       </Box>
     );
   }
@@ -38,10 +38,10 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
   return (
     <Box as="section" aria-label={`Step ${sayName(step.step)}`} px={4} py={3} overflowY="auto" height="100%">
       <Flex align="center" gap={2}>
-        <Text as="h2" fontWeight={650} fontSize="16px">
+        <Text as="h2" fontWeight={650} fontSize="heading">
           {sayName(step.step)}
         </Text>
-        <Text color="fg.muted" fontSize="12px" flex="1" truncate>
+        <Text color="fg.muted" fontSize="small" flex="1" truncate>
           {step.id}
         </Text>
         <Switch.Root size="sm" checked={step.enabled} onCheckedChange={({ checked }) => changeStep(step.id, { enabled: checked })}>
@@ -50,7 +50,7 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
           <Switch.Label>{step.enabled ? "on" : "off"}</Switch.Label>
         </Switch.Root>
       </Flex>
-      <Text color="fg.muted" fontSize="12.5px" mt={1} mb={4}>
+      <Text color="fg.muted" fontSize="small" mt={1} mb={4}>
         {facts.meaning}
       </Text>
       {strip && image !== undefined && step.step !== "junction" && (
@@ -94,7 +94,7 @@ const Actions = memo(function Actions({ id, facts }: { id: string; facts: StepFa
         size="xs"
         variant="outline"
         aria-pressed={solo === id}
-        title="Only this step, for looking (S)"
+        title="Show only this step (S)"
         onClick={() => useView.setState({ solo: solo === id ? null : id })}
       >
         <Focus size={13} /> Solo
@@ -113,8 +113,8 @@ const Actions = memo(function Actions({ id, facts }: { id: string; facts: StepFa
         colorPalette="gray"
         size="xs"
         variant="outline"
-        aria-label="Take this step out"
-        title="Take this step out (Delete)"
+        aria-label="Remove this step"
+        title="Remove this step (Delete)"
         onClick={() => removeStep(id)}
       >
         <Trash2 size={13} />

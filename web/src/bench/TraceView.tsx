@@ -2,17 +2,19 @@ import { Box, Button, CloseButton, Flex, IconButton, Slider, Text } from "@chakr
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { Pin, ZoomIn, ZoomOut } from "lucide-react";
 import { type KeyboardEvent, type ReactNode, useRef, useState } from "react";
-import { api, type Dataset, type ImageRow, type LabelObject, type PipelineDocument, type Tile, type Trace, take } from "../api/client";
-import { fileName, saveFile } from "../pipelines/file";
-import { Large } from "../shell/Large";
+import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
+import { askSheetRow, askTrace } from "../api/queries";
+import { LabelMap } from "../picture/LabelMap";
+import { Overlay } from "../picture/Overlay";
+import { SourceTile, VariantTile } from "../picture/TileView";
+import { Command, DrawnSteps, ObjectOutcomes, quoted, TraceTitle } from "../picture/TraceParts";
+import { pictureWidth } from "../picture/widths";
+import { FullView } from "../shell/FullView";
+import { fileName, saveFile } from "../shell/pipeline-file";
 import { useRoom } from "../shell/room";
 import { useView } from "../state/view";
-import { LabelMap } from "./LabelMap";
-import { Overlay } from "./Overlay";
-import { pictureWidth } from "./pictures";
-import { SourceTile, VariantTile } from "./TileView";
-import { Command, DrawnSteps, Fates, quoted, TraceTitle } from "./TraceParts";
-import { sayName } from "./values";
+import { counted } from "../words/figures";
+import { sayName } from "../words/steps";
 
 const FILM = 132;
 /** What the line's slider and the zoom take of the height. */
@@ -33,13 +35,9 @@ interface Props {
   close: () => void;
 }
 
-/** All that happened to one variant: before and after, the film of its steps, the draws, the fates, and how to make it again. */
+/** All that happened to one variant: before and after, the film of its steps, the draws, the fates, and how to recreate. */
 export function TraceView({ dataset, document, image, tile, walk, close }: Props) {
-  const full = useQuery({
-    queryKey: ["trace", tile.address],
-    queryFn: async () => (await (await fetch(`${tile.address}/trace`)).json()) as Trace & { pixel_digest: string },
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const full = useQuery(askTrace(tile.address));
   const pinned = useView((view) => view.pins.some((pin) => pin.image === image.id && pin.variant === tile.variant));
   const names = new Map(document.steps.map((step) => [step.id, sayName(step.step)]));
   const happened = tile.trace.steps.filter((step) => step.fired);
@@ -58,14 +56,14 @@ export function TraceView({ dataset, document, image, tile, walk, close }: Props
     walk(...step);
   };
   return (
-    <Large name={`Trace of variant ${tile.variant} of ${image.key}`} keys={keys} close={close}>
+    <FullView name={`Trace of variant ${tile.variant} of ${image.key}`} keys={keys} close={close}>
       <Flex direction="column" flex="1" minWidth={0} p={4} gap={3}>
         <Flex align="center" gap={3}>
           <Text fontWeight={650} truncate>
             {image.key}, variant {tile.variant}
           </Text>
           <Text color="fg.muted" whiteSpace="nowrap">
-            {tile.width} × {tile.height} px, {tile.trace.passes} {tile.trace.passes === 1 ? "pass" : "passes"}
+            {tile.width} × {tile.height} px, {counted(tile.trace.passes, "pass", "passes")}
           </Text>
           <Button
             size="xs"
@@ -82,24 +80,28 @@ export function TraceView({ dataset, document, image, tile, walk, close }: Props
         <Divider dataset={dataset} image={image} tile={tile} />
         <Film dataset={dataset} document={document} image={image} tile={tile} />
       </Flex>
-      <Box width="320px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4} fontSize="13px">
+      <Box width="320px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4} fontSize="body">
         <TraceTitle>drawn</TraceTitle>
         <DrawnSteps trace={tile.trace} name={(id) => names.get(id) ?? id} />
-        {happened.length === 0 && <Text color="fg.muted">No step happened: this variant is the picture as it was.</Text>}
+        {happened.length === 0 && <Text color="fg.muted">No step fired: this variant is the original picture.</Text>}
         <TraceTitle>objects</TraceTitle>
-        <Fates trace={tile.trace} name={(id) => names.get(id) ?? id} objects={[...image.objects_json, ...tile.objects] as LabelObject[]} />
-        <TraceTitle>make it again</TraceTitle>
+        <ObjectOutcomes
+          trace={tile.trace}
+          name={(id) => names.get(id) ?? id}
+          objects={[...image.objects_json, ...tile.objects] as LabelObject[]}
+        />
+        <TraceTitle>recreate</TraceTitle>
         <Command text={command}>
           <Button size="2xs" variant="outline" onClick={() => saveFile(document)}>
             Save the pipeline's file
           </Button>
         </Command>
         <TraceTitle>pixel digest</TraceTitle>
-        <Text fontFamily="mono" fontSize="11.5px" color="fg.muted" overflowWrap="anywhere" data-testid="pixel-digest">
+        <Text fontFamily="mono" fontSize="caption" color="fg.muted" overflowWrap="anywhere" data-testid="pixel-digest">
           {full.data?.pixel_digest ?? "…"}
         </Text>
       </Box>
-    </Large>
+    </FullView>
   );
 }
 
@@ -231,12 +233,12 @@ function Divider({ dataset, image, tile }: { dataset: Dataset; image: ImageRow; 
             <Slider.Thumb index={0} bg="fg" borderColor="bg" boxSize={3} />
           </Slider.Control>
         </Slider.Root>
-        <IconButton size="2xs" variant="ghost" aria-label="Further away" onClick={() => nearer(-1)} disabled={zoom === ZOOMS[0]}>
+        <IconButton size="2xs" variant="ghost" aria-label="Zoom out" onClick={() => nearer(-1)} disabled={zoom === ZOOMS[0]}>
           <ZoomOut size={14} />
         </IconButton>
         <Text
           color="fg.muted"
-          fontSize="12px"
+          fontSize="small"
           width="52px"
           textAlign="center"
           title="screen pixels for one pixel of the variant"
@@ -244,7 +246,7 @@ function Divider({ dataset, image, tile }: { dataset: Dataset; image: ImageRow; 
         >
           {((100 * width) / tile.width).toFixed(0)} %
         </Text>
-        <IconButton size="2xs" variant="ghost" aria-label="Nearer" onClick={() => nearer(1)} disabled={zoom === ZOOMS.at(-1)}>
+        <IconButton size="2xs" variant="ghost" aria-label="Zoom in" onClick={() => nearer(1)} disabled={zoom === ZOOMS.at(-1)}>
           <ZoomIn size={14} />
         </IconButton>
       </Flex>
@@ -262,16 +264,7 @@ function Film({ dataset, document, image, tile }: { dataset: Dataset; document: 
   const frames = useQueries({
     queries: places.map((place) => {
       const part = { ...document, steps: document.steps.slice(0, place + 1) };
-      return {
-        queryKey: ["film", dataset.id, dataset.digest, image.id, tile.variant, part],
-        queryFn: () =>
-          take(
-            api.POST("/api/sheet", {
-              body: { dataset: dataset.id, document: part, images: [image.id], variants: Math.max(tile.variant, 1), width: 0 },
-            }),
-          ),
-        staleTime: Number.POSITIVE_INFINITY,
-      };
+      return askSheetRow(dataset, part, image.id, Math.max(tile.variant, 1), 0);
     }),
   });
   return (
@@ -281,7 +274,7 @@ function Film({ dataset, document, image, tile }: { dataset: Dataset; document: 
       </Frame>
       {places.map((place, number) => {
         const step = document.steps[place];
-        const found = frames[number]?.data?.rows[0]?.tiles.find((each) => each.variant === tile.variant);
+        const found = frames[number]?.data?.tiles.find((each) => each.variant === tile.variant);
         return found?.address && step ? (
           <Frame key={step.id} name={sayName(step.step)}>
             <VariantTile tile={found} row={image.id} label={sayName(step.step)} tileWidth={FILM} dataset={dataset} />
@@ -298,7 +291,7 @@ function Frame({ name, children }: { name: string; children: ReactNode }) {
   return (
     <Box as="li" flex="none">
       {children}
-      <Text fontSize="11.5px" color="fg.muted" mt="2px">
+      <Text fontSize="caption" color="fg.muted" mt="2px">
         {name}
       </Text>
     </Box>

@@ -2,8 +2,8 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useLayoutEffect, useState } from "react";
 import { useStore } from "zustand";
 import { api, type PipelineDocument, Refusal, type Revision, take } from "../api/client";
+import { askOpenPipeline } from "../api/queries";
 import { dropDraft, keepDraft, openDocument, useDraft } from "../state/draft";
-import { askPipeline } from "./questions";
 
 const QUIET_MS = 900;
 const AGAIN_MS = 5000;
@@ -50,9 +50,9 @@ export function useSaving(): Saving {
   const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState<Trouble>(NO_TROUBLE);
   const client = useQueryClient();
-  const opened = useQuery(askPipeline);
+  const opened = useQuery(askOpenPipeline);
   // Opened anew the next time: it may be another by then.
-  useEffect(() => () => client.removeQueries(askPipeline), [client]);
+  useEffect(() => () => client.removeQueries(askOpenPipeline), [client]);
   const adopt = useCallback((revision: Revision) => {
     const theirs = revision.document as unknown as PipelineDocument;
     const stranded = openDocument(theirs, revisionName(revision));
@@ -118,7 +118,7 @@ function troubleOf(error: unknown, document: PipelineDocument): Trouble {
 }
 
 function stateOf(unsaved: boolean, busy: boolean, trouble: Trouble): string {
-  if (busy) return "· saving";
+  if (busy) return "Saving…";
   if (!unsaved) return "";
-  return trouble.kind === "none" ? "· about to be saved" : "· not saved";
+  return trouble.kind === "none" ? "Saving…" : "Not saved";
 }

@@ -1,27 +1,8 @@
-import { type Query, useQueries, useQueryClient } from "@tanstack/react-query";
+import { useQueries, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useRef } from "react";
-import { api, type PipelineDocument, type Schemas, type Sheet, type Tile, take } from "../api/client";
-import type { PictureWidth } from "./pictures";
-
-/** A row of the sheet, and which steps of its pipeline share a resample. */
-type SheetRow = Schemas["Row"] & Pick<Sheet, "runs">;
-
-const texts = new WeakMap<object, string>();
-
-/** A document as it stands in the key of a query: written once, as keys are compared with every change of the page. */
-export function textOf(document: object): string {
-  const known = texts.get(document);
-  if (known !== undefined) return known;
-  const text = JSON.stringify(document);
-  texts.set(document, text);
-  return text;
-}
-
-/** Show the last answer while a newer one is on its way, but never another dataset's. */
-export function keepOf(dataset: number) {
-  return <T, K extends readonly unknown[]>(previous: T | undefined, query: Query<T, Error, T, K> | undefined) =>
-    query?.queryKey[1] === dataset ? previous : undefined;
-}
+import type { PipelineDocument, Tile } from "../api/client";
+import { askSheetRow, type SheetRow, type Snapshot } from "../api/queries";
+import type { PictureWidth } from "../picture/widths";
 
 interface SheetState {
   /** Tiles by image. */
@@ -47,7 +28,7 @@ export const AROUND = 4;
  * neighbours once those are there, the others when they come into sight.
  */
 export function useSheet(
-  dataset: number,
+  dataset: Snapshot,
   images: number[] | undefined,
   variants: number,
   document: PipelineDocument,
@@ -58,15 +39,12 @@ export function useSheet(
   const all = images ?? [];
   const begin = Math.max(0, sight.first - AROUND);
   const near = all.slice(begin, sight.last + 1 + AROUND);
-  const key = (image: number) => ["sheet", dataset, image, variants, textOf(document)];
-  const there = all.slice(sight.first, sight.last + 1).every((image) => client.getQueryData(key(image)) !== undefined);
+  const ask = (image: number) => askSheetRow(dataset, document, image, variants, width);
+  const there = all.slice(sight.first, sight.last + 1).every((image) => client.getQueryData(ask(image).queryKey) !== undefined);
   const rows = useQueries({
     queries: near.map((image, place) => ({
-      queryKey: key(image),
+      ...ask(image),
       enabled: there || (begin + place >= sight.first && begin + place <= sight.last),
-      queryFn: ({ signal }: { signal: AbortSignal }) => askForRow(image, { dataset, document, variants, width }, signal),
-      staleTime: Number.POSITIVE_INFINITY,
-      retry: false,
     })),
   });
   // The last answer for each image on the sheet: shown, dimmed, until there is a newer one.
@@ -82,21 +60,6 @@ export function useSheet(
     complete: rows.length > 0 && rows.every((row) => row.isSuccess),
     error: rows.find((row) => row.error)?.error ?? null,
   };
-}
-
-interface Question {
-  dataset: number;
-  document: PipelineDocument;
-  variants: number;
-  /** Of the pictures that come with the answer. */
-  width: PictureWidth;
-}
-
-async function askForRow(image: number, { document, ...question }: Question, signal: AbortSignal): Promise<SheetRow> {
-  const { rows, runs } = await take(api.POST("/api/sheet", { body: { ...question, document: { ...document }, images: [image] }, signal }));
-  const row = rows[0];
-  if (!row) throw new Error(`There is no row of image ${image}.`);
-  return { ...row, runs };
 }
 
 /** What there is for each image. */

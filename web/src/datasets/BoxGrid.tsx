@@ -50,7 +50,7 @@ export function BoxGrid({ grid, on, choose }: Props) {
   };
   return (
     <Flex gap={1}>
-      <Text fontSize="11.5px" color="fg.muted" style={{ writingMode: "vertical-rl", transform: "rotate(180deg)" }}>
+      <Text fontSize="caption" color="fg.muted" style={{ writingMode: "vertical-rl", transform: "rotate(180deg)" }}>
         height, px
       </Text>
       <Box flex="1" minWidth={0}>
@@ -95,7 +95,7 @@ export function BoxGrid({ grid, on, choose }: Props) {
             }),
           )}
         </Box>
-        <Flex justify="space-between" fontSize="11.5px" color="fg.muted" mt="2px">
+        <Flex justify="space-between" fontSize="caption" color="fg.muted" mt="2px">
           <Text>{Math.round(edge(left))}</Text>
           <Text>width, px</Text>
           <Text>{Math.round(edge(left + columns))}</Text>

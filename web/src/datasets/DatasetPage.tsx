@@ -2,17 +2,17 @@ import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
-import { api, take } from "../api/client";
-import { sayCounts, saySplit } from "../bench/LedgerBar";
-import { Refused } from "../shell/Refused";
+import { askOverview } from "../api/queries";
+import { ErrorBox } from "../shell/ErrorBox";
+import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
 import { ViewTools } from "../shell/ViewTools";
 import { classColor } from "../theme";
+import { sayCounts, saySplit } from "../words/figures";
 import { BoxGrid } from "./BoxGrid";
-import { Bars, Heading, NarrowPanel } from "./Facts";
 import { FindingsPanel } from "./FindingsPanel";
 import { Levels } from "./Levels";
 import { Marks } from "./Marks";
-import { OnTheBench } from "./OnTheBench";
+import { OpenOnBench } from "./OpenOnBench";
 import { Plot } from "./Plot";
 import { type Filter, Wall } from "./Wall";
 
@@ -21,11 +21,10 @@ export function DatasetPage() {
   const id = Number(useParams().id);
   const [filter, setFilter] = useState<Filter>({});
   const overview = useQuery({
-    queryKey: ["overview", id],
-    queryFn: () => take(api.GET("/api/datasets/{id}/overview", { params: { path: { id } } })),
+    ...askOverview(id),
     refetchInterval: ({ state }) => (state.data?.examining ? 1000 : false),
   });
-  if (overview.error) return <Refused error={overview.error} />;
+  if (overview.error) return <ErrorBox error={overview.error} />;
   if (!overview.data) return null;
   const { dataset, classes } = overview.data;
   const change = (part: Partial<Filter>) => setFilter({ ...filter, ...part });
@@ -39,7 +38,7 @@ export function DatasetPage() {
           {sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images · read as {dataset.format}
         </Text>
         <Box ml="auto" mr={3}>
-          <OnTheBench dataset={dataset.id} />
+          <OpenOnBench dataset={dataset.id} />
         </Box>
       </ViewTools>
       <NarrowPanel width="226px" name={filter.name} setName={(name) => change({ name })}>
@@ -121,7 +120,7 @@ export function DatasetPage() {
         {overview.data.levels.length === 3 ? (
           <Levels {...overview.data} />
         ) : (
-          <Text fontSize="12.5px" color="fg.muted">
+          <Text fontSize="small" color="fg.muted">
             {overview.data.examining
               ? `pictures are being decoded, ${overview.data.examined} so far`
               : "counted when the pictures are decoded"}
@@ -130,7 +129,7 @@ export function DatasetPage() {
         {overview.data.label_map.length > 0 && (
           <>
             <Heading>label maps</Heading>
-            <Text fontSize="13px">{overview.data.label_map.join(" · ")}</Text>
+            <Text fontSize="body">{overview.data.label_map.join(" · ")}</Text>
           </>
         )}
       </NarrowPanel>

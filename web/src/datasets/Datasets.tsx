@@ -1,14 +1,14 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Dataset, take } from "../api/client";
-import { sayCounts } from "../bench/LedgerBar";
-import { askDatasets } from "../bench/questions";
-import { SourceTile } from "../bench/TileView";
-import { Refused } from "../shell/Refused";
+import type { Dataset } from "../api/client";
+import { askDatasets, askRows } from "../api/queries";
+import { SourceTile } from "../picture/TileView";
+import { ErrorBox } from "../shell/ErrorBox";
 import { ViewTools } from "../shell/ViewTools";
-import { BringIn } from "./BringIn";
-import { OnTheBench } from "./OnTheBench";
+import { counted, sayCounts } from "../words/figures";
+import { ImportForm } from "./ImportForm";
+import { OpenOnBench } from "./OpenOnBench";
 
 const STRIP = 5;
 const TILE = 184;
@@ -19,12 +19,10 @@ export function Datasets() {
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
-        <Text color="fg.muted">
-          {datasets.data ? `${datasets.data.length} ${datasets.data.length === 1 ? "dataset" : "datasets"}` : ""}
-        </Text>
+        <Text color="fg.muted">{datasets.data ? counted(datasets.data.length, "dataset") : ""}</Text>
       </ViewTools>
-      <BringIn />
-      {datasets.error && <Refused error={datasets.error} />}
+      <ImportForm />
+      {datasets.error && <ErrorBox error={datasets.error} />}
       {datasets.data?.map((dataset) => (
         <DatasetStrip key={dataset.id} dataset={dataset} />
       ))}
@@ -33,15 +31,11 @@ export function Datasets() {
 }
 
 function DatasetStrip({ dataset }: { dataset: Dataset }) {
-  const rows = useQuery({
-    queryKey: ["rows", dataset.id, "spread", 0, STRIP],
-    queryFn: () =>
-      take(api.GET("/api/datasets/{id}/rows", { params: { path: { id: dataset.id }, query: { pick: "spread", count: STRIP } } })),
-  });
+  const rows = useQuery(askRows(dataset, { pick: "spread", count: STRIP }));
   return (
     <Box as="article" aria-label={dataset.name} pb={6} mb={6} borderBottomWidth="1px" maxWidth="1010px">
       <Flex align="baseline" gap={4} mb={1}>
-        <Text as="h2" fontWeight={650} fontSize="16px">
+        <Text as="h2" fontWeight={650} fontSize="heading">
           <Link to={`/datasets/${dataset.id}`} style={{ textDecoration: "underline", textUnderlineOffset: "3px" }}>
             {dataset.name}
           </Link>
@@ -49,7 +43,7 @@ function DatasetStrip({ dataset }: { dataset: Dataset }) {
         <Text>{sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images</Text>
         <Text color="fg.muted">{dataset.splits.reduce((sum, split) => sum + split.objects, 0)} objects</Text>
         <Box ml="auto">
-          <OnTheBench dataset={dataset.id} />
+          <OpenOnBench dataset={dataset.id} />
         </Box>
       </Flex>
       <Text color="fg.muted" mb={3}>

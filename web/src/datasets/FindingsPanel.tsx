@@ -2,7 +2,9 @@ import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Undo2 } from "lucide-react";
 import { api, type Finding, take } from "../api/client";
-import { Refused } from "../shell/Refused";
+import { askFindings, refresh } from "../api/queries";
+import { ErrorBox } from "../shell/ErrorBox";
+import { counted } from "../words/figures";
 
 /** What the remedies are called on their buttons. */
 const REMEDIES: Record<string, string> = {
@@ -35,39 +37,38 @@ interface Props {
 export function FindingsPanel({ id, examining, shown, show }: Props) {
   const client = useQueryClient();
   const path = { params: { path: { id } } };
-  const found = useQuery({ queryKey: ["findings", id, examining], queryFn: () => take(api.GET("/api/datasets/{id}/findings", path)) });
-  const settled = () =>
-    Promise.all(["findings", "overview", "datasets", "rows"].map((name) => client.invalidateQueries({ queryKey: [name] })));
+  const found = useQuery(askFindings(id, examining));
+  const settled = () => refresh(client, "findings", "overview", "datasets", "rows");
   const mend = useMutation({
     mutationFn: (finding: string) => take(api.POST("/api/datasets/{id}/edits", { ...path, body: { finding } })),
     onSuccess: settled,
   });
   const undo = useMutation({ mutationFn: () => take(api.DELETE("/api/datasets/{id}/edits", path)), onSuccess: settled });
-  if (found.error) return <Refused error={found.error} />;
+  if (found.error) return <ErrorBox error={found.error} />;
   if (!found.data) return null;
   const { findings, edits } = found.data;
   const changes = edits.reduce((sum, edit) => sum + edit.count, 0);
   return (
     <Box as="section" aria-label="Findings" px={4} py={3}>
       <Flex align="center" justify="space-between" minHeight="28px">
-        <Text as="h2" fontWeight={650} fontSize="16px">
+        <Text as="h2" fontWeight={650} fontSize="heading">
           Findings
         </Text>
         {changes > 0 && (
           <Button size="xs" variant="outline" onClick={() => undo.mutate()} loading={undo.isPending}>
-            <Undo2 size={13} /> Take back the last
+            <Undo2 size={13} /> Undo the last edit
           </Button>
         )}
       </Flex>
-      <Text fontSize="12.5px" color="fg.muted" mt={1} role="status">
+      <Text fontSize="small" color="fg.muted" mt={1} role="status">
         {examining && "Pictures are still being decoded; more may be found. "}
         {findings.length === 0
           ? "Every file could be read, and nothing looks wrong."
           : changes > 0
-            ? `${changes} ${changes === 1 ? "change" : "changes"} to labels and splits; the files stay as they are.`
-            : "Found when the dataset was brought in."}
+            ? `${counted(changes, "change")} to labels and splits; the files stay as they are.`
+            : "Found when the dataset was imported."}
       </Text>
-      {(mend.error ?? undo.error) && <Refused error={mend.error ?? undo.error} />}
+      {(mend.error ?? undo.error) && <ErrorBox error={mend.error ?? undo.error} />}
       {findings.map((finding) => (
         <Item
           key={finding.kind}
@@ -91,17 +92,17 @@ function Item({ finding, on, show, mend, busy }: { finding: Finding; on: boolean
         <Text fontWeight={600} flex="1">
           {finding.kind.replaceAll("-", " ")}
         </Text>
-        <Text fontSize="12px" color={finding.severity === "error" ? "loss" : "fg.muted"}>
+        <Text fontSize="small" color={finding.severity === "error" ? "loss" : "fg.muted"}>
           {finding.severity}
         </Text>
         <Text fontWeight={600} minWidth="24px" textAlign="right">
           {finding.count}
         </Text>
       </Flex>
-      <Text fontSize="13px" color="fg.muted">
+      <Text fontSize="body" color="fg.muted">
         {finding.why}
       </Text>
-      <Text fontSize="12px" mt={1} truncate title={finding.examples.join("\n")}>
+      <Text fontSize="small" mt={1} truncate title={finding.examples.join("\n")}>
         {finding.examples[0]}
       </Text>
       <Flex gap={2} mt={2} align="center">
@@ -115,8 +116,8 @@ function Item({ finding, on, show, mend, busy }: { finding: Finding; on: boolean
             {remedy}
           </Button>
         )}
-        <Text fontSize="12px" color="fg.muted">
-          {finding.mended ? "mended" : here ? (remedy ? "" : finding.remedy) : "left out when the dataset was brought in"}
+        <Text fontSize="small" color="fg.muted">
+          {finding.mended ? "mended" : here ? (remedy ? "" : finding.remedy) : "left out when the dataset was imported"}
         </Text>
       </Flex>
     </Box>

@@ -2,38 +2,37 @@ import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { CornerLeftUp, Folder, FolderOpen } from "lucide-react";
 import { useState } from "react";
-import { api, take } from "../api/client";
-import { Framed } from "../shell/Framed";
-import { Refused } from "../shell/Refused";
+import { askFolders } from "../api/queries";
+import { PageDialog } from "../shell/Dialog";
+import { ErrorBox } from "../shell/ErrorBox";
 
 /** Folders and zips on the server's machine, below those it allows. */
 export function FolderPicker({ choose, close }: { choose: (path: string) => void; close: () => void }) {
   const [path, setPath] = useState("");
   const found = useQuery({
-    queryKey: ["folders", path],
-    queryFn: () => take(api.GET("/api/folders", { params: { query: { path } } })),
+    ...askFolders(path),
     placeholderData: keepPreviousData,
   });
   const isZip = (name: string) => name.toLowerCase().endsWith(".zip");
   return (
-    <Framed
+    <PageDialog
       title="A folder on the server"
       scrolls
       close={close}
       footer={
         <Button size="sm" colorPalette="amber" disabled={!path} onClick={() => choose(path)}>
-          Take this folder
+          Use this folder
         </Button>
       }
     >
-      <Text fontSize="12.5px" color="fg.muted" mb={2} overflowWrap="anywhere">
+      <Text fontSize="small" color="fg.muted" mb={2} overflowWrap="anywhere">
         {found.data?.path || "The folders datasets may be brought in from:"}
       </Text>
-      {found.error && <Refused error={found.error} />}
+      {found.error && <ErrorBox error={found.error} />}
       <Box as="ul" aria-label="Folders" listStyleType="none" minHeight="220px">
         {found.data && found.data.above !== null && (
           <li>
-            <Line icon={<CornerLeftUp size={14} />} name="one up" open={() => setPath(found.data.above ?? "")} />
+            <Line icon={<CornerLeftUp size={14} />} name="parent folder" open={() => setPath(found.data.above ?? "")} />
           </li>
         )}
         {found.data?.folders.map((folder) => (
@@ -49,7 +48,7 @@ export function FolderPicker({ choose, close }: { choose: (path: string) => void
         ))}
         {found.data?.folders.length === 0 && <Text color="fg.muted">There is no folder in it.</Text>}
       </Box>
-    </Framed>
+    </PageDialog>
   );
 }
 
@@ -64,7 +63,7 @@ function Line(props: { icon: React.ReactNode; name: string; note?: string; open:
         </Text>
       </Button>
       {props.take && (
-        <Button size="xs" variant="outline" aria-label={`Take ${props.name}`} onClick={props.take}>
+        <Button size="xs" variant="outline" aria-label={`Use ${props.name}`} onClick={props.take}>
           Take
         </Button>
       )}

@@ -1,14 +1,15 @@
 import { Box, Button, CloseButton, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { ChevronLeft, ChevronRight } from "lucide-react";
-import { api, type Dataset, type ImageRow, type LabelObject, take } from "../api/client";
-import { sayBytes, saySplit } from "../bench/LedgerBar";
-import { objectName } from "../bench/outlines";
-import { SourceTile } from "../bench/TileView";
-import { Large } from "../shell/Large";
+import type { Dataset, ImageRow, LabelObject } from "../api/client";
+import { askImage } from "../api/queries";
+import { objectName } from "../picture/outlines";
+import { SourceTile } from "../picture/TileView";
+import { FullView } from "../shell/FullView";
 import { useRoom } from "../shell/room";
 import { useView } from "../state/view";
 import { classColor } from "../theme";
+import { counted, sayBytes, saySplit } from "../words/figures";
 
 interface Props {
   dataset: Dataset;
@@ -23,10 +24,7 @@ interface Props {
 export function ImageView({ dataset, image, place, total, go, close }: Props) {
   const [frame, room] = useRoom();
   const lit = useView((view) => (view.lit?.row === image.id ? view.lit.object : null));
-  const facts = useQuery({
-    queryKey: ["image", image.id, dataset.digest],
-    queryFn: () => take(api.GET("/api/images/{id}", { params: { path: { id: image.id } } })),
-  });
+  const facts = useQuery(askImage(dataset, image.id));
   const width = Math.max(80, Math.floor(Math.min(room.width, (room.height * image.width) / image.height)));
   const objects = image.objects_json as LabelObject[];
   const found = facts.data;
@@ -41,7 +39,7 @@ export function ImageView({ dataset, image, place, total, go, close }: Props) {
       ]
     : [];
   return (
-    <Large
+    <FullView
       name={image.key}
       close={close}
       keys={(event) => {
@@ -70,15 +68,15 @@ export function ImageView({ dataset, image, place, total, go, close }: Props) {
         </Flex>
       </Flex>
       <Box width="250px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4}>
-        <Text as="h2" fontSize="12px" color="fg.muted" mb={1}>
-          {objects.length} {objects.length === 1 ? "object" : "objects"}
+        <Text as="h2" fontSize="small" color="fg.muted" mb={1}>
+          {counted(objects.length, "object")}
         </Text>
         {objects.map((object) => (
           <Flex
             key={objectName(object)}
             gap={2}
             align="center"
-            fontSize="13px"
+            fontSize="body"
             px={1}
             py="2px"
             borderRadius="3px"
@@ -99,21 +97,21 @@ export function ImageView({ dataset, image, place, total, go, close }: Props) {
         ))}
         {found && found.findings.length > 0 && (
           <>
-            <Text as="h2" fontSize="12px" color="fg.muted" mt={5} mb={1}>
+            <Text as="h2" fontSize="small" color="fg.muted" mt={5} mb={1}>
               findings
             </Text>
             {[...new Set(found.findings.map((each) => each.kind))].map((kind) => (
-              <Text key={kind} fontSize="13px" color="loss">
+              <Text key={kind} fontSize="body" color="loss">
                 {kind.replaceAll("-", " ")}
               </Text>
             ))}
           </>
         )}
-        <Text as="h2" fontSize="12px" color="fg.muted" mt={5} mb={1}>
+        <Text as="h2" fontSize="small" color="fg.muted" mt={5} mb={1}>
           facts
         </Text>
         {lines.map(([name, value]) => (
-          <Flex key={name} fontSize="13px" gap={2} py="1px">
+          <Flex key={name} fontSize="body" gap={2} py="1px">
             <Text color="fg.muted" width="74px" flex="none" truncate title={name}>
               {name}
             </Text>
@@ -121,7 +119,7 @@ export function ImageView({ dataset, image, place, total, go, close }: Props) {
           </Flex>
         ))}
       </Box>
-    </Large>
+    </FullView>
   );
 }
 

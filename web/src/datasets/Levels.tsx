@@ -1,5 +1,5 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
-import { saySplit } from "../bench/LedgerBar";
+import { saySplit } from "../words/figures";
 
 interface Props {
   split: string;
@@ -33,12 +33,12 @@ export function Levels({ split, mean, std, levels, range }: Props) {
           />
         ))}
       </svg>
-      <Flex justify="space-between" fontSize="11.5px" color="fg.muted">
+      <Flex justify="space-between" fontSize="caption" color="fg.muted">
         <Text>0</Text>
         <Text>level, {split === "all" ? "all images" : saySplit(split)}</Text>
         <Text>255</Text>
       </Flex>
-      <Box as="table" fontSize="12.5px" width="100%" mt={1}>
+      <Box as="table" fontSize="small" width="100%" mt={1}>
         <thead>
           <tr style={{ opacity: 0.75 }}>
             <th />

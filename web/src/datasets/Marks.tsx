@@ -1,7 +1,8 @@
 import { Box, Checkbox, Flex, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, type Dataset, take } from "../api/client";
-import { Refused } from "../shell/Refused";
+import { refresh } from "../api/queries";
+import { ErrorBox } from "../shell/ErrorBox";
 
 type Mark = "not-mirrored" | "upright";
 
@@ -13,7 +14,7 @@ export function Marks({ dataset }: { dataset: Dataset }) {
   const save = useMutation({
     mutationFn: (marks: Record<string, Mark[]>) =>
       take(api.PUT("/api/datasets/{id}/marks", { params: { path: { id: dataset.id } }, body: { marks } })),
-    onSuccess: () => Promise.all(["overview", "datasets"].map((name) => client.invalidateQueries({ queryKey: [name] }))),
+    onSuccess: () => refresh(client, "overview", "datasets"),
   });
   const marks = dataset.marks as Record<string, Mark[]>;
   const put = (name: string, mark: Mark, on: boolean) => {
@@ -21,11 +22,11 @@ export function Marks({ dataset }: { dataset: Dataset }) {
     save.mutate({ ...marks, [name]: on ? [...others, mark] : others });
   };
   return (
-    <Box as="details" mt={2} fontSize="12.5px">
+    <Box as="details" mt={2} fontSize="small">
       <Box as="summary" color="fg.muted" cursor="pointer">
-        what must not happen to a class
+        restrictions for a class
       </Box>
-      {save.error && <Refused error={save.error} />}
+      {save.error && <ErrorBox error={save.error} />}
       {dataset.classes.map((name) => (
         <Box key={name} mt={2} role="group" aria-label={name}>
           <Text fontWeight={550}>{name}</Text>

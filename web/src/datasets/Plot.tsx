@@ -46,7 +46,7 @@ export function Plot({ name, bins, on, say, choose }: Props) {
           );
         })}
       </Flex>
-      <Flex justify="space-between" fontSize="11.5px" color="fg.muted" mt="2px">
+      <Flex justify="space-between" fontSize="caption" color="fg.muted" mt="2px">
         <Text>{short(bins[0]?.low)}</Text>
         <Text>{short(bins.at(-1)?.high)}</Text>
       </Flex>

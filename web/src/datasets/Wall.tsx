@@ -1,9 +1,10 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, type Dataset, type ImageRow, take } from "../api/client";
-import { saySplit } from "../bench/LedgerBar";
-import { SourceTile } from "../bench/TileView";
+import { imagesKey } from "../api/queries";
+import { SourceTile } from "../picture/TileView";
 import { PagedWall, usePaged, WALL_HIGH, WALL_TILE, WallHead } from "../shell/PagedWall";
+import { saySplit } from "../words/figures";
 import { ImageView } from "./ImageView";
 
 export interface Filter {
@@ -29,7 +30,7 @@ export interface Filter {
 export function Wall({ dataset, filter, clear }: { dataset: Dataset; filter: Filter; clear: () => void }) {
   const [large, setLarge] = useState<number | null>(null);
   const paged = usePaged<ImageRow>({
-    key: ["images", dataset.id, dataset.digest, filter],
+    key: imagesKey(dataset, filter),
     fetch: async (offset, count) => {
       const page = await take(
         api.GET("/api/datasets/{id}/images", { params: { path: { id: dataset.id }, query: { ...filter, offset, count } } }),
@@ -78,7 +79,7 @@ function WallTile({ dataset, image, open }: { dataset: Dataset; image: ImageRow;
   return (
     <Box as="button" display="block" textAlign="left" title={image.key} aria-label={`Open ${image.key}`} cursor="zoom-in" onClick={open}>
       <SourceTile image={image} tileWidth={width} dataset={dataset} />
-      <Text fontSize="11.5px" color="fg.muted" truncate mt="2px" width={`${WALL_TILE}px`}>
+      <Text fontSize="caption" color="fg.muted" truncate mt="2px" width={`${WALL_TILE}px`}>
         {image.key.split("/").at(-1)}
       </Text>
     </Box>

@@ -3,13 +3,13 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Edition, type EditionRow, type Schemas, take } from "../api/client";
-import { sayChange } from "../bench/Against";
-import { saySplit } from "../bench/LedgerBar";
-import { askDatasets } from "../bench/questions";
-import { Heading } from "../datasets/Facts";
+import { askDatasets, askEditionRows, askEditions, askEditionsCompared } from "../api/queries";
+import { ErrorBox } from "../shell/ErrorBox";
+import { Heading } from "../shell/NarrowPanel";
 import { PagedWall, usePaged, WALL_HIGH, WALL_TILE } from "../shell/PagedWall";
-import { Refused } from "../shell/Refused";
 import { ViewTools } from "../shell/ViewTools";
+import { sayChange } from "../words/changes";
+import { saySplit } from "../words/figures";
 import { type Drawn, RowPicture } from "./EditionWall";
 
 type Difference = Schemas["EditionDifference"];
@@ -18,23 +18,20 @@ type Difference = Schemas["EditionDifference"];
 export function ComparePage() {
   const { id, other } = useParams();
   const [one, two] = [Number(id), Number(other)];
-  const found = useQuery({
-    queryKey: ["editions-compare", one, two],
-    queryFn: () => take(api.GET("/api/editions/{id}/compare/{other}", { params: { path: { id: one, other: two } } })),
-  });
-  const editions = useQuery({ queryKey: ["editions"], queryFn: () => take(api.GET("/api/editions")) });
+  const found = useQuery(askEditionsCompared(one, two));
+  const editions = useQuery(askEditions);
   const datasets = useQuery(askDatasets);
   const pair = [one, two].map((number) => editions.data?.find((each) => each.id === number) as Edition | undefined);
   const [left, right] = pair;
   const [source, setSource] = useState<string | null>(null);
-  if (found.error) return <Refused error={found.error} />;
+  if (found.error) return <ErrorBox error={found.error} />;
   if (!found.data || !left || !right) return null;
   const dataset: Drawn = datasets.data?.find((each) => each.id === left.dataset) ?? { classes: [], lines: [] };
   return (
     <Flex height="100%">
       <ViewTools>
         <Text fontWeight={650} truncate>
-          {left.name} against {right.name}
+          {left.name} compared with {right.name}
         </Text>
       </ViewTools>
       <Box
@@ -47,7 +44,7 @@ export function ComparePage() {
         overflowY="auto"
         px={5}
         py={3}
-        fontSize="13px"
+        fontSize="body"
       >
         <Flex gap={3} fontWeight={600}>
           {pair.map((edition) => (
@@ -79,7 +76,7 @@ export function ComparePage() {
           </Text>
         ))}
         <Counts found={found.data} />
-        <Fates found={found.data} />
+        <ObjectOutcomes found={found.data} />
       </Box>
       <SourceWall edition={left} dataset={dataset} chosen={source} choose={setSource} />
       <Box width="420px" flex="none" borderLeftWidth="1px" bg="bg.raised" overflowY="auto" px={4} py={3}>
@@ -142,7 +139,7 @@ function Counts({ found }: { found: Difference }) {
   return (
     <>
       <Heading>counts</Heading>
-      <Table.Root size="sm" aria-label="Counts of both" css={{ "& td": { px: 0, py: "2px", fontSize: "13px" } }}>
+      <Table.Root size="sm" aria-label="Counts of both" css={{ "& td": { px: 0, py: "2px", fontSize: "body" } }}>
         <Table.Body>
           {rows.map(({ name, values: [a, b], head }, place) => (
             // biome-ignore lint/suspicious/noArrayIndexKey: lines of a table that does not change
@@ -161,7 +158,7 @@ function Counts({ found }: { found: Difference }) {
   );
 }
 
-function Fates({ found }: { found: Difference }) {
+function ObjectOutcomes({ found }: { found: Difference }) {
   const both = found.statistics as { objects?: { kept: number; clipped: number; dropped: number }; blank_share?: number }[];
   if (!both.every((each) => each.objects)) return null;
   const share = (part: "clipped" | "dropped") =>
@@ -223,20 +220,17 @@ function SourceWall({ edition, dataset, chosen, choose }: SourceProps) {
 }
 
 function Variants({ edition, source, dataset }: { edition: Edition; source: string; dataset: Drawn }) {
-  const found = useQuery({
-    queryKey: ["edition-source", edition.id, source],
-    queryFn: () => take(api.GET("/api/editions/{id}/images", { params: { path: { id: edition.id }, query: { source, count: 24 } } })),
-  });
+  const found = useQuery(askEditionRows(edition, { source, count: 24 }));
   return (
     <Box as="section" aria-label={`Variants in edition ${edition.id}`}>
-      <Text color="fg.muted" fontSize="12px" mb={1}>
+      <Text color="fg.muted" fontSize="small" mb={1}>
         edition {edition.id}
       </Text>
       {found.data?.total === 0 && <Text color="fg.muted">not in this edition</Text>}
       {found.data?.rows.map((row) => (
         <Box key={row.row} mb={2}>
           <RowPicture row={row} dataset={dataset} width={184} />
-          <Text fontSize="11.5px" color="fg.muted">
+          <Text fontSize="caption" color="fg.muted">
             {row.variant ? `variant ${row.variant}` : "original"}
             {row.trace.objects.dropped.length > 0 && `, ${row.trace.objects.dropped.length} lost`}
           </Text>

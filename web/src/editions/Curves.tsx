@@ -1,6 +1,6 @@
 import { Box } from "@chakra-ui/react";
 import { CartesianGrid, Legend, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
-import { seriesColor } from "../theme";
+import { PLOT_TEXT, seriesColor } from "../theme";
 
 interface Props {
   series: { name: string; points: { epoch: number; value: number }[] }[];
@@ -20,12 +20,16 @@ export default function Curves({ series }: Props) {
       <ResponsiveContainer>
         <LineChart data={rows} margin={{ top: 8, right: 16, bottom: 4, left: 0 }}>
           <CartesianGrid stroke="var(--chakra-colors-border)" vertical={false} />
-          <XAxis dataKey="epoch" type="number" domain={["dataMin", "dataMax"]} stroke={MUTED} fontSize={12} />
-          <YAxis domain={["auto", "auto"]} stroke={MUTED} fontSize={12} width={52} />
+          <XAxis dataKey="epoch" type="number" domain={["dataMin", "dataMax"]} stroke={MUTED} fontSize={PLOT_TEXT} />
+          <YAxis domain={["auto", "auto"]} stroke={MUTED} fontSize={PLOT_TEXT} width={52} />
           <Tooltip
-            contentStyle={{ background: "var(--chakra-colors-bg-raised)", border: "1px solid var(--chakra-colors-border)", fontSize: 12 }}
+            contentStyle={{
+              background: "var(--chakra-colors-bg-raised)",
+              border: "1px solid var(--chakra-colors-border)",
+              fontSize: PLOT_TEXT,
+            }}
           />
-          <Legend itemSorter={null} wrapperStyle={{ fontSize: 12 }} />
+          <Legend itemSorter={null} wrapperStyle={{ fontSize: PLOT_TEXT }} />
           {series.map((each, place) => (
             <Line
               key={each.name}

@@ -3,15 +3,15 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download } from "lucide-react";
 import { Link, useNavigate } from "react-router";
 import { api, type Dataset, type Edition, type PipelineDocument, take } from "../api/client";
-import { saySplit } from "../bench/LedgerBar";
-import { Command, quoted } from "../bench/TraceParts";
-import { percent } from "../bench/values";
-import { Heading } from "../datasets/Facts";
-import { fileName, saveFile } from "../pipelines/file";
-import { Refused } from "../shell/Refused";
+import { askEditions, refresh } from "../api/queries";
+import { Command, quoted } from "../picture/TraceParts";
+import { DeleteEdition } from "../shell/DeleteEdition";
+import { ErrorBox } from "../shell/ErrorBox";
+import { Heading } from "../shell/NarrowPanel";
+import { fileName, saveFile } from "../shell/pipeline-file";
 import { classColor } from "../theme";
+import { counted, percent, saySplit } from "../words/figures";
 import { countsOf, type SplitCount } from "./EditionPage";
-import { RemoveEdition } from "./RemoveEdition";
 import { Scores } from "./Scores";
 
 interface Statistics {
@@ -21,7 +21,7 @@ interface Statistics {
   blank_share?: number;
 }
 
-/** What an edition is made from and holds, where to get it, and whether it is still as it was written. */
+/** What an edition is made from and holds, where to get it, and whether its files still match its record. */
 export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: Dataset | undefined }) {
   const statistics = edition.statistics as Statistics;
   return (
@@ -35,7 +35,7 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
       overflowY="auto"
       px={4}
       py={3}
-      fontSize="13px"
+      fontSize="body"
     >
       <Flex gap={2}>
         <Button asChild size="sm" colorPalette="amber">
@@ -45,7 +45,7 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
         </Button>
         <Against edition={edition} />
       </Flex>
-      <Text color="fg.muted" fontSize="12px" mt={2} overflowWrap="anywhere">
+      <Text color="fg.muted" fontSize="small" mt={2} overflowWrap="anywhere">
         on this machine in {edition.path}
       </Text>
       <Heading>made from</Heading>
@@ -54,7 +54,7 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
       <Counts edition={edition} statistics={statistics} />
       {statistics.before?.train && <Balance edition={edition} statistics={statistics} classes={dataset?.classes} />}
       {statistics.box_side_px && <Sides {...statistics.box_side_px} />}
-      <Heading>files against their record</Heading>
+      <Heading>files compared with the record</Heading>
       <Check edition={edition} />
       <Heading>scores</Heading>
       <Scores edition={edition} />
@@ -65,11 +65,11 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
         </Button>
       </Command>
       <Heading>output digest</Heading>
-      <Text fontFamily="mono" fontSize="11.5px" color="fg.muted" overflowWrap="anywhere" data-testid="output-digest">
+      <Text fontFamily="mono" fontSize="caption" color="fg.muted" overflowWrap="anywhere" data-testid="output-digest">
         {edition.output_digest}
       </Text>
       <Box mt={6}>
-        <RemoveEdition edition={edition} />
+        <DeleteEdition edition={edition} />
       </Box>
     </Box>
   );
@@ -160,7 +160,7 @@ const LINK = { textDecoration: "underline", textUnderlineOffset: "3px" };
 
 function Digest({ text }: { text: string }) {
   return (
-    <Text as="span" fontFamily="mono" fontSize="11.5px" title={text}>
+    <Text as="span" fontFamily="mono" fontSize="caption" title={text}>
       {text.slice(7, 23)}…
     </Text>
   );
@@ -171,7 +171,7 @@ function Counts({ edition, statistics }: { edition: Edition; statistics: Statist
   const all = fates ? fates.kept + fates.clipped + fates.dropped : 0;
   return (
     <>
-      <Table.Root size="sm" aria-label="Counts" css={{ "& td, & th": { px: 0, py: "3px", fontSize: "13px" } }}>
+      <Table.Root size="sm" aria-label="Counts" css={{ "& td, & th": { px: 0, py: "3px", fontSize: "body" } }}>
         <Table.Header>
           <Table.Row bg="transparent">
             <Table.ColumnHeader color="fg.muted">split</Table.ColumnHeader>
@@ -205,8 +205,8 @@ function Counts({ edition, statistics }: { edition: Edition; statistics: Statist
           color="loss"
           title={edition.left_out.map((each) => `${each.source}, variant ${each.variant}: ${each.reason}`).join("\n")}
         >
-          {edition.left_out.length} {edition.left_out.length === 1 ? "image was" : "images were"} left out, such as{" "}
-          {edition.left_out[0]?.source}: {edition.left_out[0]?.reason}
+          {counted(edition.left_out.length, "image was", "images were")} left out, such as {edition.left_out[0]?.source}:{" "}
+          {edition.left_out[0]?.reason}
         </Text>
       )}
     </>
@@ -290,7 +290,7 @@ function Sides({ from, before, after }: NonNullable<Statistics["box_side_px"]>) 
           </Box>
         ))}
       </Flex>
-      <Flex justify="space-between" fontSize="11.5px" color="fg.muted">
+      <Flex justify="space-between" fontSize="caption" color="fg.muted">
         <Text>{Math.round(from[first] ?? 0)}</Text>
         <Text>{Math.round((from[last] ?? 0) * Math.SQRT2)}</Text>
       </Flex>
@@ -302,7 +302,7 @@ function Check({ edition }: { edition: Edition }) {
   const client = useQueryClient();
   const check = useMutation({
     mutationFn: () => take(api.POST("/api/editions/{id}/check", { params: { path: { id: edition.id } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["edition", edition.id] }),
+    onSuccess: () => refresh(client, ["edition", edition.id]),
   });
   const { state, done, count, problems, at } = edition.check_state;
   return (
@@ -315,27 +315,27 @@ function Check({ edition }: { edition: Edition }) {
           {state === "checking" && `${done} of about ${edition.total} files`}
           {state === "checked" &&
             (count
-              ? `${count} ${count === 1 ? "file is" : "files are"} not as written`
-              : `all ${done} files as written, ${new Date(at ?? "").toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}`)}
+              ? `${counted(count, "file differs", "files differ")} from the record`
+              : `all ${done} files match the record, ${new Date(at ?? "").toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}`)}
         </Text>
       </Flex>
-      {check.error && <Refused error={check.error} />}
+      {check.error && <ErrorBox error={check.error} />}
       {problems?.slice(0, 12).map((line) => (
         <Text key={line} color="loss" overflowWrap="anywhere">
           {line}
         </Text>
       ))}
-      <Text color="fg.muted" fontSize="12px" mt={1} overflowWrap="anywhere">
+      <Text color="fg.muted" fontSize="small" mt={1} overflowWrap="anywhere">
         varlen verify {quoted(edition.path)}
       </Text>
     </>
   );
 }
 
-/** Choose another edition to hold this one against. */
+/** Choose another edition to compare this one with. */
 function Against({ edition }: { edition: Edition }) {
   const navigate = useNavigate();
-  const editions = useQuery({ queryKey: ["editions"], queryFn: () => take(api.GET("/api/editions")) });
+  const editions = useQuery(askEditions);
   const others = (editions.data ?? []).filter((each) => each.id !== edition.id && each.state === "done");
   if (!others.length) return null;
   return (

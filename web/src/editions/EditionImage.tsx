@@ -1,11 +1,11 @@
 import { Box, Button, CloseButton, Flex, Text } from "@chakra-ui/react";
 import { useMutation } from "@tanstack/react-query";
 import { api, type Edition, type EditionRow, type LabelObject, take } from "../api/client";
-import { saySplit } from "../bench/LedgerBar";
-import { Command, DrawnSteps, Fates, quoted, TraceTitle } from "../bench/TraceParts";
-import { Large } from "../shell/Large";
-import { Refused } from "../shell/Refused";
+import { Command, DrawnSteps, ObjectOutcomes, quoted, TraceTitle } from "../picture/TraceParts";
+import { ErrorBox } from "../shell/ErrorBox";
+import { FullView } from "../shell/FullView";
 import { useRoom } from "../shell/room";
+import { saySplit } from "../words/figures";
 import { type Drawn, RowPicture, stepName } from "./EditionWall";
 
 interface Props {
@@ -26,7 +26,7 @@ export function EditionImage({ edition, dataset, row, walk, close }: Props) {
   });
   const made = again.variables === row.row ? again : null;
   return (
-    <Large
+    <FullView
       name={`Image ${row.row} of ${edition.name}`}
       keys={(event) => {
         if (event.key === "ArrowRight" || event.key === "ArrowDown") walk(1);
@@ -48,32 +48,32 @@ export function EditionImage({ edition, dataset, row, walk, close }: Props) {
           <RowPicture row={row} dataset={dataset} width={width} />
         </Flex>
       </Flex>
-      <Box width="320px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4} fontSize="13px">
+      <Box width="320px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4} fontSize="body">
         <TraceTitle>drawn</TraceTitle>
         <DrawnSteps trace={row.trace} name={(id) => stepName(edition, id)} />
         <TraceTitle>objects</TraceTitle>
-        <Fates trace={row.trace} name={(id) => stepName(edition, id)} objects={row.objects as LabelObject[]} />
-        <TraceTitle>make it again</TraceTitle>
+        <ObjectOutcomes trace={row.trace} name={(id) => stepName(edition, id)} objects={row.objects as LabelObject[]} />
+        <TraceTitle>recreate</TraceTitle>
         <Flex align="center" gap={3} mb={2}>
           <Button size="xs" variant="outline" aria-busy={again.isPending} onClick={() => again.mutate(row.row)}>
-            Make it again
+            Recreate
           </Button>
           <Text role="status">
             {made?.isPending && "at work"}
             {made?.data && (made.data.identical ? "identical" : made.data.differences.join("; "))}
           </Text>
         </Flex>
-        {made?.error && <Refused error={made.error} />}
+        {made?.error && <ErrorBox error={made.error} />}
         <Command text={`varlen recreate ${quoted(edition.path)} ${row.row}`} />
         <TraceTitle>file</TraceTitle>
         <Text color="fg.muted" overflowWrap="anywhere">
           {row.file}
         </Text>
         <TraceTitle>pixel digest</TraceTitle>
-        <Text fontFamily="mono" fontSize="11.5px" color="fg.muted" overflowWrap="anywhere" data-testid="pixel-digest">
+        <Text fontFamily="mono" fontSize="caption" color="fg.muted" overflowWrap="anywhere" data-testid="pixel-digest">
           {row.pixel_digest}
         </Text>
       </Box>
-    </Large>
+    </FullView>
   );
 }

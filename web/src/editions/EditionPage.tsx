@@ -2,15 +2,15 @@ import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, type Edition, take } from "../api/client";
-import { inOrder, saySplit } from "../bench/LedgerBar";
-import { askDatasets } from "../bench/questions";
-import { Bars, Heading, NarrowPanel } from "../datasets/Facts";
-import { Refused } from "../shell/Refused";
+import type { Edition } from "../api/client";
+import { askDatasets, askEdition, askEditionRows } from "../api/queries";
+import { EditionProgress } from "../shell/EditionProgress";
+import { ErrorBox } from "../shell/ErrorBox";
+import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
 import { ViewTools } from "../shell/ViewTools";
 import { classColor } from "../theme";
+import { inOrder, saySplit } from "../words/figures";
 import { EditionFacts } from "./EditionFacts";
-import { EditionProgress } from "./EditionProgress";
 import { type Drawn, EditionWall, type RowFilter, stepName } from "./EditionWall";
 
 /** One edition: its images, what it is made from, what it holds, and what came of training on it. */
@@ -18,12 +18,11 @@ export function EditionPage() {
   const id = Number(useParams().id);
   const [filter, setFilter] = useState<RowFilter>({});
   const found = useQuery({
-    queryKey: ["edition", id],
-    queryFn: () => take(api.GET("/api/editions/{id}", { params: { path: { id } } })),
+    ...askEdition(id),
     refetchInterval: ({ state }) => (state.data?.check_state.state === "checking" ? 700 : false),
   });
   const datasets = useQuery(askDatasets);
-  if (found.error) return <Refused error={found.error} />;
+  if (found.error) return <ErrorBox error={found.error} />;
   if (!found.data) return null;
   const edition = found.data as Edition;
   const classes = Object.keys(countsOf(edition)[0]?.[1].classes ?? {});
@@ -77,11 +76,7 @@ interface FilterProps {
 
 function Filters({ edition, classes, filter, change }: FilterProps) {
   const counts = countsOf(edition);
-  const facets = useQuery({
-    queryKey: ["edition-facets", edition.id, edition.output_digest],
-    queryFn: () => take(api.GET("/api/editions/{id}/images", { params: { path: { id: edition.id }, query: { count: 1 } } })),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const facets = useQuery(askEditionRows(edition, { count: 1 }));
   const objects = classes.map((name) => ({
     name,
     count: counts.reduce((sum, [, split]) => sum + (split.classes[name] ?? 0), 0),
@@ -98,7 +93,7 @@ function Filters({ edition, classes, filter, change }: FilterProps) {
       />
       {facets.data && (
         <>
-          <Heading>steps that happened</Heading>
+          <Heading>steps that fired</Heading>
           <Bars bins={facets.data.steps} say={(id) => stepName(edition, id)} on={filter.step} choose={(step) => change({ step })} />
           <Heading>objects</Heading>
           <Bars
@@ -108,7 +103,7 @@ function Filters({ edition, classes, filter, change }: FilterProps) {
             ]}
             say={(lost) => (lost === "1" ? "some lost" : "none lost")}
             on={filter.lost}
-            choose={(lost) => change({ lost })}
+            choose={(lost) => change({ lost: lost as RowFilter["lost"] })}
           />
         </>
       )}

@@ -1,18 +1,19 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, type Dataset, type Edition, type EditionRow, type LabelObject, take } from "../api/client";
-import { saySplit } from "../bench/LedgerBar";
-import { pictureWidth } from "../bench/pictures";
-import { TileView } from "../bench/TileView";
-import { sayName } from "../bench/values";
+import { editionImagesKey } from "../api/queries";
+import { TileView } from "../picture/TileView";
+import { pictureWidth } from "../picture/widths";
 import { PagedWall, usePaged, WALL_HIGH, WALL_TILE, WallHead } from "../shell/PagedWall";
+import { saySplit } from "../words/figures";
+import { sayName } from "../words/steps";
 import { EditionImage } from "./EditionImage";
 
 export interface RowFilter {
   split?: string | undefined;
   step?: string | undefined;
   class?: string | undefined;
-  lost?: string | undefined;
+  lost?: "0" | "1" | undefined;
   variant?: string | undefined;
   name?: string | undefined;
 }
@@ -31,7 +32,7 @@ interface Props {
 export function EditionWall({ edition, dataset, filter, clear }: Props) {
   const [large, setLarge] = useState<number | null>(null);
   const paged = usePaged<EditionRow>({
-    key: ["edition-images", edition.id, edition.output_digest, filter],
+    key: editionImagesKey(edition, filter),
     fetch: async (offset, count) => {
       const page = await take(
         api.GET("/api/editions/{id}/images", { params: { path: { id: edition.id }, query: { ...filter, offset, count } } }),
@@ -105,7 +106,7 @@ function RowTile({ row, dataset, open }: { row: EditionRow; dataset: Drawn; open
   return (
     <Box as="button" display="block" textAlign="left" title={row.file} aria-label={`Open ${row.file}`} cursor="zoom-in" onClick={open}>
       <RowPicture row={row} dataset={dataset} width={width} />
-      <Flex width={`${WALL_TILE}px`} fontSize="11.5px" color="fg.muted" mt="2px" gap={2}>
+      <Flex width={`${WALL_TILE}px`} fontSize="caption" color="fg.muted" mt="2px" gap={2}>
         <Text truncate flex="1">
           {row.source.split("/").at(-1)}
         </Text>

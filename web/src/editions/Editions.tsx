@@ -1,22 +1,21 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, take } from "../api/client";
-import { Refused } from "../shell/Refused";
+import { askEditions } from "../api/queries";
+import { EditionProgress } from "../shell/EditionProgress";
+import { ErrorBox } from "../shell/ErrorBox";
 import { ViewTools } from "../shell/ViewTools";
-import { EditionProgress } from "./EditionProgress";
+import { counted } from "../words/figures";
 
 /** Every edition, newest first: what it is made from, how far it is, where to get it. */
 export function Editions() {
-  const editions = useQuery({ queryKey: ["editions"], queryFn: () => take(api.GET("/api/editions")), refetchOnMount: "always" });
+  const editions = useQuery({ ...askEditions, refetchOnMount: "always" });
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
-        <Text color="fg.muted">
-          {editions.data ? `${editions.data.length} ${editions.data.length === 1 ? "edition" : "editions"}` : ""}
-        </Text>
+        <Text color="fg.muted">{editions.data ? counted(editions.data.length, "edition") : ""}</Text>
       </ViewTools>
-      {editions.error && <Refused error={editions.error} />}
+      {editions.error && <ErrorBox error={editions.error} />}
       {editions.data?.length === 0 && (
         <Text color="fg.muted">No edition yet. Make one from the bench: it freezes dataset, pipeline and seed.</Text>
       )}
@@ -25,14 +24,14 @@ export function Editions() {
           <Flex key={edition.id} as="article" aria-label={edition.name} gap={8} py={5} borderBottomWidth="1px">
             <Box width="320px" flex="none">
               <Link to={`/editions/${edition.id}`}>
-                <Text fontWeight={650} fontSize="15px" _hover={{ textDecoration: "underline" }}>
+                <Text fontWeight={650} fontSize="heading" _hover={{ textDecoration: "underline" }}>
                   {edition.name}
                 </Text>
               </Link>
               <Text color="fg.muted" mt={1}>
                 {edition.dataset_name} through {edition.pipeline_name}
               </Text>
-              <Text color="fg.muted" fontSize="12.5px">
+              <Text color="fg.muted" fontSize="small">
                 seed {String(edition.document.seed)} · {String(edition.order.variants)} variants
                 {edition.order.originals ? " + originals" : ""} ·{" "}
                 {new Date(edition.created).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}

@@ -3,17 +3,18 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { FileUp } from "lucide-react";
 import { useRef, useState } from "react";
 import { api, type Edition, type Score, take } from "../api/client";
-import { Refused } from "../shell/Refused";
+import { askScores, refresh } from "../api/queries";
+import { ErrorBox } from "../shell/ErrorBox";
 
 /** Numbers that came of training: those there are, one more by hand, or a file as trainers write them. */
 export function Scores({ edition }: { edition: Edition }) {
   const client = useQueryClient();
   const chooser = useRef<HTMLInputElement>(null);
   const path = { params: { path: { id: edition.id } } };
-  const found = useQuery({ queryKey: ["scores", edition.id], queryFn: () => take(api.GET("/api/editions/{id}/scores", path)) });
+  const found = useQuery(askScores(edition.id));
   const attach = useMutation({
     mutationFn: (body: { scores: Score[]; text: string; source: string }) => take(api.POST("/api/editions/{id}/scores", { ...path, body })),
-    onSuccess: () => Promise.all([client.invalidateQueries({ queryKey: ["scores"] }), client.invalidateQueries({ queryKey: ["trials"] })]),
+    onSuccess: () => refresh(client, "scores", "trials"),
   });
   const [name, setName] = useState("");
   const [value, setValue] = useState("");
@@ -98,7 +99,7 @@ export function Scores({ edition }: { edition: Edition }) {
       />
       {attach.error && (
         <Box mt={2}>
-          <Refused error={attach.error} />
+          <ErrorBox error={attach.error} />
         </Box>
       )}
     </Box>

@@ -3,10 +3,10 @@ import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/rea
 import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas, type Score, take } from "../api/client";
-import { NumberField } from "../bench/controls/NumberField";
-import { askDatasets } from "../bench/questions";
-import { Heading } from "../datasets/Facts";
-import { Refused } from "../shell/Refused";
+import { askDatasets, askPipelines, askScores, askTrials, refresh } from "../api/queries";
+import { ErrorBox } from "../shell/ErrorBox";
+import { Heading } from "../shell/NarrowPanel";
+import { NumberField } from "../shell/NumberField";
 import { ViewTools } from "../shell/ViewTools";
 import { useView } from "../state/view";
 
@@ -21,13 +21,12 @@ export function Trials() {
   const client = useQueryClient();
   const order = useView((view) => view.edition);
   const cells = useQuery({
-    queryKey: ["trials"],
-    queryFn: () => take(api.GET("/api/trials")),
+    ...askTrials,
     refetchInterval: ({ state }) => (state.data?.some((cell) => UNDER_WAY.includes(cell.state)) ? 700 : false),
     refetchOnMount: "always",
   });
   const datasets = useQuery(askDatasets);
-  const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
+  const pipelines = useQuery(askPipelines);
   const [off, setOff] = useState<string[]>([]);
   const [metric, setMetric] = useState("");
   const start = useMutation({
@@ -37,7 +36,7 @@ export function Trials() {
           body: { ...wish, ...order, format: "coco", image: "jpeg", quality: 90, splits: [], split_variants: {} },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["trials"] }),
+    onSuccess: () => refresh(client, "trials"),
   });
   const error = cells.error ?? datasets.error ?? pipelines.error ?? start.error;
   const across = datasets.data ?? [];
@@ -60,7 +59,7 @@ export function Trials() {
       <ViewTools>
         <Text color="fg.muted">every pipeline on every dataset</Text>
       </ViewTools>
-      {error && <Refused error={error} />}
+      {error && <ErrorBox error={error} />}
       <Flex align="center" gap={3} mb={4} wrap="wrap">
         <NumberField
           label="Variants of each training image"
@@ -98,7 +97,7 @@ export function Trials() {
         )}
       </Flex>
       <Box overflowX="auto">
-        <Table.Root size="sm" aria-label="Trials" width="auto" css={{ "& td, & th": { fontSize: "13px", verticalAlign: "top" } }}>
+        <Table.Root size="sm" aria-label="Trials" width="auto" css={{ "& td, & th": { fontSize: "body", verticalAlign: "top" } }}>
           <Table.Header>
             <Table.Row bg="transparent">
               <Table.ColumnHeader pl={0}>pipeline</Table.ColumnHeader>
@@ -114,7 +113,7 @@ export function Trials() {
               <Table.Row key={pipeline.id} bg="transparent">
                 <Table.Cell pl={0} maxWidth="260px">
                   <Tick name={pipeline.name} on={!off.includes(`p${pipeline.id}`)} toggle={() => toggle(`p${pipeline.id}`)} />
-                  <Text color="fg.muted" fontSize="12px" pl="26px">
+                  <Text color="fg.muted" fontSize="small" pl="26px">
                     revision {pipeline.latest}
                   </Text>
                 </Table.Cell>
@@ -193,7 +192,7 @@ function CellView({ cell, metric, best }: { cell: Cell | undefined; metric: stri
         </Text>
       )}
       {score && (
-        <Text fontWeight={best === score.value ? 650 : 400} color={best === score.value ? "amber.fg" : undefined} fontSize="15px">
+        <Text fontWeight={best === score.value ? 650 : 400} color={best === score.value ? "amber.fg" : undefined} fontSize="heading">
           {Number(score.value.toPrecision(4))}
           {best === score.value ? " best here" : ""}
         </Text>
@@ -205,10 +204,7 @@ function CellView({ cell, metric, best }: { cell: Cell | undefined; metric: stri
 function AllCurves({ cells, metric, name }: { cells: Cell[]; metric: string; name: (cell: Cell) => string }) {
   const scored = cells.filter((cell) => cell.edition && cell.scores.some((score) => nameOf(score) === metric));
   const found = useQueries({
-    queries: scored.map((cell) => ({
-      queryKey: ["scores", cell.edition],
-      queryFn: () => take(api.GET("/api/editions/{id}/scores", { params: { path: { id: cell.edition ?? 0 } } })),
-    })),
+    queries: scored.map((cell) => askScores(cell.edition ?? 0)),
   });
   const series = scored.map((cell, place) => ({
     name: name(cell),

@@ -4,16 +4,17 @@ import { FileDown, FileUp, History } from "lucide-react";
 import { Fragment, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Dataset, type ImageRow, type PipelineDocument, Refusal, type Schemas, take } from "../api/client";
-import { sayChange } from "../bench/Against";
-import { pictureWidth } from "../bench/pictures";
-import { askDatasets, openNext } from "../bench/questions";
-import { VariantTile } from "../bench/TileView";
-import { sayName } from "../bench/values";
-import { useMet } from "../shell/met";
-import { Refused } from "../shell/Refused";
+import { askDatasets, askPipeline, askPipelines, askRevisions, askRows, askSheetRow, openNext, refresh } from "../api/queries";
+import { VariantTile } from "../picture/TileView";
+import { pictureWidth } from "../picture/widths";
+import { ErrorBox } from "../shell/ErrorBox";
+import { saveFile } from "../shell/pipeline-file";
+import { useSeen } from "../shell/seen";
 import { ViewTools } from "../shell/ViewTools";
-import { saveFile } from "./file";
-import { type RevisionLine, sittingsOf } from "./sittings";
+import { sayChange } from "../words/changes";
+import { counted } from "../words/figures";
+import { sayName } from "../words/steps";
+import { type RevisionLine, sessionsOf } from "./sessions";
 
 const TILE = 150;
 const VARIANTS = 3;
@@ -24,13 +25,11 @@ type Pipeline = Schemas["Pipeline"];
 export function Pipelines() {
   const client = useQueryClient();
   const chooser = useRef<HTMLInputElement>(null);
-  const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
+  const pipelines = useQuery(askPipelines);
   const datasets = useQuery(askDatasets);
   const dataset = datasets.data?.[0];
   const rows = useQuery({
-    queryKey: ["rows", dataset?.id, "most", 0, 1],
-    queryFn: () =>
-      take(api.GET("/api/datasets/{id}/rows", { params: { path: { id: dataset?.id ?? 0 }, query: { pick: "most", count: 1 } } })),
+    ...askRows(dataset ?? { id: 0, digest: "" }, { pick: "most", count: 1 }),
     enabled: dataset !== undefined,
   });
   const read = useMutation({
@@ -43,16 +42,14 @@ export function Pipelines() {
       }
       return take(api.POST("/api/pipelines", { body: { document: { ...document } } }));
     },
-    onSuccess: () => client.invalidateQueries({ queryKey: ["pipelines"] }),
+    onSuccess: () => refresh(client, "pipelines"),
   });
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
-        <Text color="fg.muted">
-          {pipelines.data ? `${pipelines.data.length} ${pipelines.data.length === 1 ? "pipeline" : "pipelines"}` : ""}
-        </Text>
+        <Text color="fg.muted">{pipelines.data ? counted(pipelines.data.length, "pipeline") : ""}</Text>
         <Button size="xs" variant="outline" ml="auto" mr={2} onClick={() => chooser.current?.click()}>
-          <FileUp size={13} /> From a file
+          <FileUp size={13} /> Open a file
         </Button>
       </ViewTools>
       <input
@@ -67,7 +64,7 @@ export function Pipelines() {
           event.target.value = "";
         }}
       />
-      {(pipelines.error ?? read.error) && <Refused error={pipelines.error ?? read.error} />}
+      {(pipelines.error ?? read.error) && <ErrorBox error={pipelines.error ?? read.error} />}
       {pipelines.data?.map((pipeline) => (
         <Item key={pipeline.id} pipeline={pipeline} dataset={dataset} image={rows.data?.[0]} alone={pipelines.data.length === 1} />
       ))}
@@ -90,16 +87,13 @@ function Item({
   const navigate = useNavigate();
   const [name, setName] = useState<string | null>(null);
   const [back, setBack] = useState(false);
-  const { place, met } = useMet();
+  const { place, met } = useSeen();
   const path = { params: { path: { id: pipeline.id } } };
-  const latest = useQuery({
-    queryKey: ["pipeline", pipeline.id, pipeline.latest],
-    queryFn: () => take(api.GET("/api/pipelines/{id}", path)),
-  });
+  const latest = useQuery(askPipeline(pipeline.id, pipeline.latest));
   const document = latest.data?.document as PipelineDocument | undefined;
   const changed = () => {
     setName(null);
-    return client.invalidateQueries({ queryKey: ["pipelines"] });
+    return refresh(client, "pipelines");
   };
   const copy = useMutation({
     mutationFn: () => take(api.POST("/api/pipelines", { body: { document: { ...document, name: `${pipeline.name}, copy` } } })),
@@ -113,7 +107,7 @@ function Item({
   const remove = useMutation({
     mutationFn: async () => {
       const { response } = await api.DELETE("/api/pipelines/{id}", path);
-      if (!response.ok) throw new Refusal("The pipeline could not be taken away.", [], response.status);
+      if (!response.ok) throw new Refusal("The pipeline could not be deleted.", [], response.status);
     },
     onSuccess: changed,
   });
@@ -126,7 +120,7 @@ function Item({
     <Box as="article" aria-label={pipeline.name} pb={5} mb={5} borderBottomWidth="1px" maxWidth="1010px">
       <Flex align="center" gap={2} mb={1}>
         {name === null ? (
-          <Text as="h2" fontWeight={650} fontSize="16px" mr={2}>
+          <Text as="h2" fontWeight={650} fontSize="heading" mr={2}>
             {pipeline.name}
           </Text>
         ) : (
@@ -156,16 +150,16 @@ function Item({
           Copy
         </Button>
         <Button size="xs" variant="outline" onClick={() => document && saveFile(document)} disabled={!document}>
-          <FileDown size={13} /> As a file
+          <FileDown size={13} /> Save as a file
         </Button>
         <Button size="xs" variant="outline" aria-expanded={back} onClick={() => setBack(!back)}>
           <History size={13} /> Revisions
         </Button>
         <Button size="xs" variant="ghost" colorPalette="gray" onClick={() => remove.mutate()} disabled={alone}>
-          Take away
+          Delete
         </Button>
       </Flex>
-      {error && <Refused error={error} />}
+      {error && <ErrorBox error={error} />}
       <Text color="fg.muted" mb={3}>
         {document?.steps
           .filter((step) => step.enabled)
@@ -181,21 +175,11 @@ function Item({
 }
 
 function Strip({ dataset, image, document }: { dataset: Dataset; image: ImageRow; document: PipelineDocument }) {
-  const sheet = useQuery({
-    queryKey: ["sheet", dataset.id, image.id, VARIANTS, document],
-    queryFn: () =>
-      take(
-        api.POST("/api/sheet", {
-          body: { dataset: dataset.id, document: { ...document }, images: [image.id], variants: VARIANTS, width: pictureWidth(TILE) },
-        }),
-      ),
-    staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
-  });
-  if (sheet.error) return <Refused error={sheet.error} />;
+  const sheet = useQuery(askSheetRow(dataset, document, image.id, VARIANTS, pictureWidth(TILE)));
+  if (sheet.error) return <ErrorBox error={sheet.error} />;
   return (
     <Flex gap="10px" align="flex-start">
-      {sheet.data?.rows[0]?.tiles.map(
+      {sheet.data?.tiles.map(
         (tile) =>
           tile.address && (
             <VariantTile
@@ -216,21 +200,17 @@ function Revisions({ pipeline }: { pipeline: number }) {
   const client = useQueryClient();
   const [naming, setNaming] = useState<{ id: number; name: string } | null>(null);
   const [open, setOpen] = useState<ReadonlySet<number>>(new Set());
-  const found = useQuery({
-    queryKey: ["revisions", pipeline],
-    queryFn: () => take(api.GET("/api/pipelines/{id}/revisions", { params: { path: { id: pipeline } } })),
-    staleTime: 0,
-  });
+  const found = useQuery(askRevisions(pipeline));
   const save = useMutation({
     mutationFn: ({ id, name }: { id: number; name: string }) =>
       take(api.PATCH("/api/revisions/{id}", { params: { path: { id } }, body: { name } })),
     onSuccess: () => {
       setNaming(null);
-      return client.invalidateQueries({ queryKey: ["revisions", pipeline] });
+      return refresh(client, ["revisions", pipeline]);
     },
   });
   const line = (revision: RevisionLine, before: RevisionLine[]) => (
-    <Flex as="li" key={revision.id} gap={3} py="3px" align="center" fontSize="13px">
+    <Flex as="li" key={revision.id} gap={3} py="3px" align="center" fontSize="body">
       <Text width="28px" textAlign="right" flex="none">
         {revision.number}
       </Text>
@@ -244,8 +224,7 @@ function Revisions({ pipeline }: { pipeline: number }) {
           </Text>
         )}
         <Text as="span" color="fg.muted">
-          {[...new Set([revision, ...before].flatMap(({ changes }) => changes.map((change) => sayChange(change))))].join(", ") ||
-            "as it began"}
+          {[...new Set([revision, ...before].flatMap(({ changes }) => changes.map((change) => sayChange(change))))].join(", ") || "first"}
         </Text>
       </Text>
       {before.length > 0 && (
@@ -281,7 +260,7 @@ function Revisions({ pipeline }: { pipeline: number }) {
   );
   return (
     <Box as="ol" aria-label="Revisions" listStyleType="none" mt={3} maxHeight="260px" overflowY="auto">
-      {sittingsOf(found.data ?? []).map(({ last, before }) => (
+      {sessionsOf(found.data ?? []).map(({ last, before }) => (
         <Fragment key={last.id}>
           {line(last, before)}
           {open.has(last.id) && before.map((revision) => line(revision, []))}

@@ -2,6 +2,7 @@ import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, type RefObject, useEffect, useRef, useState } from "react";
+import { counted } from "../words/figures";
 
 const PAGE = 60;
 export const WALL_TILE = 164;
@@ -73,7 +74,7 @@ export function WallHead({ total, all, said, clear }: HeadProps) {
   return (
     <Flex height="38px" flex="none" align="center" px={4} gap={3}>
       <Text role="status">
-        {total} {total === 1 ? "image" : "images"}
+        {counted(total, "image")}
         {said.length > 0 && ` of ${all}`}
       </Text>
       {said.length > 0 && (

@@ -17,7 +17,7 @@ export function Shell() {
   return (
     <Flex direction="column" height="100vh" overflow="hidden">
       <Flex as="header" align="center" height="40px" flex="none" px={4} gap={6} borderBottomWidth="1px">
-        <Text fontWeight={700} fontSize="15px" letterSpacing="0.01em">
+        <Text fontWeight={700} fontSize="heading" letterSpacing="0.01em">
           Varlen
         </Text>
         <Flex as="nav" aria-label="Views" gap={1} height="100%">

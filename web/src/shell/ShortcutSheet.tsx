@@ -1,18 +1,18 @@
 import { Flex, IconButton, Kbd, Text } from "@chakra-ui/react";
 import { CircleHelp } from "lucide-react";
 import { useEffect, useState } from "react";
-import { Framed } from "./Framed";
+import { PageDialog } from "./Dialog";
 import { isTyping } from "./keys";
 
 const SHORTCUTS: [string, string][] = [
   ["Tab, then ← →", "walk along the rail from stop to stop"],
-  ["Shift + ← →", "move the chosen stop along the rail"],
-  ["Space on a stop", "pick it up, ← → to carry it, Space to set it down"],
-  ["X", "switch the chosen step off or on"],
-  ["D", "duplicate the chosen step"],
-  ["S", "only the chosen step, for looking; again for all"],
-  ["Delete", "take the chosen step out"],
-  ["Enter on a tile", "all that happened to it; ← → ↑ ↓ walk along the sheet"],
+  ["Shift + ← →", "move the selected stop along the rail"],
+  ["Space on a stop", "pick it up, ← → to move it, Space to drop it"],
+  ["X", "switch the selected step off or on"],
+  ["D", "duplicate the selected step"],
+  ["S", "show only the selected step; again for all"],
+  ["Delete", "remove the selected step"],
+  ["Enter on a tile", "open its trace; ← → ↑ ↓ move along the sheet"],
   ["F", "forecast"],
   ["A", "add a step"],
   ["R", "reshuffle: a new seed"],
@@ -44,7 +44,7 @@ export function ShortcutSheet() {
         <CircleHelp size={16} />
       </IconButton>
       {open && (
-        <Framed title="Keyboard" size="sm" close={() => setOpen(false)}>
+        <PageDialog title="Keyboard" size="sm" close={() => setOpen(false)}>
           <Flex direction="column" gap={2}>
             {SHORTCUTS.map(([keys, what]) => (
               <Flex key={keys} gap={4} align="baseline">
@@ -55,7 +55,7 @@ export function ShortcutSheet() {
               </Flex>
             ))}
           </Flex>
-        </Framed>
+        </PageDialog>
       )}
     </>
   );

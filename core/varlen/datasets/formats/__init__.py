@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import NamedTuple
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import coco, folders, masks, voc, yolo
@@ -18,6 +19,40 @@ WRITERS: dict[str, type[Writer]] = {
     for cls in (coco.CocoWriter, voc.VocWriter, yolo.YoloBoxesWriter, yolo.YoloPolygonsWriter, yolo.YoloKeypointsWriter, folders.FoldersWriter,
                 masks.MasksWriter, NpzWriter, NpzChannelsFirstWriter, TarWriter)
 }  # fmt: skip
+
+#: What a reader that stands for several writers is called.
+_FAMILIES = {yolo.NAME: "YOLO"}
+
+
+class FormatFacts(NamedTuple):
+    """A dataset format for people: its word in commands and files, its title, and what can be done with it.
+
+    convention: how labels are read, "" for a format that is only written; layout: where pictures and labels are
+    in a written dataset, as Markdown; coded: whether pictures are coded as JPEG, PNG or WebP, or are arrays.
+    """
+
+    name: str
+    title: str
+    reads: bool
+    writes: bool
+    coded: bool
+    convention: str
+    layout: str
+
+
+def catalogue() -> list[FormatFacts]:
+    """Every format that is read or written: the one list that screens, commands, importer and READMEs show."""
+    names = dict.fromkeys((*READERS, *WRITERS))
+    return [
+        FormatFacts(name, title_of(name), name in READERS, name in WRITERS, WRITERS[name].coded,
+                    READERS[name].CONVENTION if name in READERS else "", WRITERS[name].layout)
+        for name in names
+    ]  # fmt: skip
+
+
+def title_of(name: str, reading: bool = False) -> str:
+    """What people call a format. reading: as one to be read, where one reader stands for several writers."""
+    return _FAMILIES[name] if reading and name in _FAMILIES else WRITERS[name].title
 
 
 def open_dataset(path: Path | str, form: str | None = None, problems: ReadProblems | None = None) -> tuple[str, SourceFiles, Reading]:

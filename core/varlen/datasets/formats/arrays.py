@@ -87,6 +87,8 @@ class TarWriter(_ShardWriter):
     """Tar files of pictures as they are coded, each with its labels beside it."""
 
     name = "tar"
+    title = "tar shards"
+    layout = "POSIX tar shards: for every picture its file and a JSON file of its labels."
     suffix = ".tar"
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
@@ -127,7 +129,10 @@ def _add(shard: tarfile.TarFile, name: str, data: bytes) -> None:
 class NpzWriter(_ShardWriter):
     """NumPy arrays, channels last."""
 
+    coded = False
     name: ClassVar[str] = "npz"
+    title: ClassVar[str] = "NumPy shards"
+    layout: ClassVar[str] = "NumPy shards of pictures (N, H, W, 3) with their labels; `numpy.load` reads them."
     suffix = ".npz"
     channels_first: ClassVar[bool] = False
 
@@ -199,6 +204,8 @@ class NpzChannelsFirstWriter(NpzWriter):
     """NumPy arrays, channels first."""
 
     name: ClassVar[str] = "npz-chw"
+    title: ClassVar[str] = "NumPy shards, channels first"
+    layout: ClassVar[str] = "NumPy shards of pictures (N, 3, H, W) with their labels; `numpy.load` reads them."
     channels_first: ClassVar[bool] = True
 
 

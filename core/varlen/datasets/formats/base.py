@@ -113,10 +113,15 @@ class Writer:
     """Writes datasets in one format. A subclass says where pictures go and what labels look like."""
 
     name: ClassVar[str]
+    #: What people call it, and where in a written dataset pictures and labels are.
+    title: ClassVar[str]
+    layout: ClassVar[str]
     #: Whether label maps are written, and so must be made.
     label_maps: ClassVar[bool] = False
     #: Whether pictures end up inside larger files.
     packs: ClassVar[bool] = False
+    #: Whether pictures are coded as JPEG, PNG or WebP; else they are arrays.
+    coded: ClassVar[bool] = True
 
     def __init__(self, dataset: Dataset, normalize: tuple[list[float], list[float]] | None = None) -> None:
         """normalize: mean and standard deviation per channel, for formats that hold arrays."""

@@ -39,6 +39,8 @@ from varlen.shapes.polygons import ring_areas
 from varlen.shapes.rle import encode, expand, tight_mask_of
 
 NAME = "coco"
+#: How labels are read, for people.
+CONVENTION = "boxes read as left, top, width, height in pixels"
 SORTED = orjson.OPT_SORT_KEYS
 _IMAGE_FIELDS = {"id", "file_name", "width", "height"}
 _OBJECT_FIELDS = {"id", "image_id", "category_id", "bbox", "segmentation", "keypoints", "num_keypoints", "iscrowd", "area"}
@@ -322,6 +324,8 @@ class CocoWriter(Writer):
     """Writes `annotations/<split>.json` and `images/<split>/`."""
 
     name = NAME
+    title = "COCO"
+    layout = "One `annotations/<split>.json` per split in COCO form; pictures in `images/<split>/`."
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         image = {"file_name": file.split("/", 2)[2], "width": labels.size.width, "height": labels.size.height, **labels.extra}

@@ -20,6 +20,8 @@ from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path
 from varlen.errors import DatasetError, EditionError, ReadProblems
 
 NAME = "class-folders"
+#: How labels are read, for people.
+CONVENTION = "each image has the class of its folder"
 _SPLIT_FOLDERS = {"validation": "val"}
 
 
@@ -70,6 +72,8 @@ class FoldersWriter(Writer):
     """Writes `split/class/picture`."""
 
     name = NAME
+    title = "class folders"
+    layout = "A folder per split, in it a folder per class with its pictures."
 
     def picture_path(self, split: str, name: str, suffix: str, labels: ImageLabels) -> str:
         if not labels.classes:

@@ -39,6 +39,8 @@ from varlen.datasets.splits import default_splits, split_from_path
 from varlen.errors import DatasetError, ReadProblems
 
 NAME = "mask-pairs"
+#: How labels are read, for people.
+CONVENTION = "each pixel's level is its class"
 TABLE = "classes.json"
 
 
@@ -104,6 +106,8 @@ class MasksWriter(Writer):
     """Writes `images/`, `masks/` and the table of classes. Objects with shapes become classes of pixels."""
 
     name = NAME
+    title = "mask pairs"
+    layout = "Pictures in `images/`, for each a picture in `masks/` whose levels are classes."
     label_maps = True
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:

@@ -38,6 +38,8 @@ from varlen.model.geometry import Size
 from varlen.model.objects import Mask, make_objects
 
 NAME = "voc"
+#: How labels are read, for people.
+CONVENTION = "boxes read as corners in pixels, counted from 1, both ends included"
 LARGEST_XML = 16 << 20
 VOID = 255
 _WRITTEN_SPLITS = {"validation": "val"}
@@ -190,6 +192,8 @@ class VocWriter(Writer):
     """Writes JPEGImages, Annotations, ImageSets and, where objects have shapes or there are label maps, label PNGs."""
 
     name = NAME
+    title = "Pascal VOC"
+    layout = "One XML file per picture in `Annotations/`, lists of the splits in `ImageSets/Main/`."
     label_maps = True
 
     def __init__(self, dataset: Dataset, normalize: Any = None) -> None:

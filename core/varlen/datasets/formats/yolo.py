@@ -35,6 +35,8 @@ from varlen.model.objects import Objects, Part, Polygon, make_objects
 from varlen.shapes.mask_polygons import polygon_from_mask
 
 NAME = "yolo"
+#: How labels are read, for people.
+CONVENTION = "boxes read as centre, width, height in shares of the picture"
 DIGITS = 8
 
 
@@ -258,6 +260,8 @@ class YoloBoxesWriter(_YoloWriter):
     """Boxes only."""
 
     name: ClassVar[str] = "yolo"
+    title: ClassVar[str] = "YOLO, boxes"
+    layout: ClassVar[str] = "`data.yaml` names classes and splits; one text file of boxes per picture in `labels/`."
 
     def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects = labels.objects
@@ -271,6 +275,8 @@ class YoloPolygonsWriter(_YoloWriter):
     """One outline for each object; a box where it has none."""
 
     name: ClassVar[str] = "yolo-polygons"
+    title: ClassVar[str] = "YOLO, outlines"
+    layout: ClassVar[str] = "`data.yaml` names classes and splits; one text file of outlines per picture in `labels/`."
 
     def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects, size = labels.objects, labels.size
@@ -294,6 +300,8 @@ class YoloKeypointsWriter(_YoloWriter):
     """Boxes with keypoints."""
 
     name: ClassVar[str] = "yolo-keypoints"
+    title: ClassVar[str] = "YOLO, keypoints"
+    layout: ClassVar[str] = "`data.yaml` names classes, splits and keypoints; one text file per picture in `labels/`."
 
     def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects, size = labels.objects, labels.size

@@ -2,10 +2,10 @@ import { Box, Button, Flex, IconButton, NativeSelect, Text } from "@chakra-ui/re
 import { Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
 import type { Branch, PipelineStep, StepFacts } from "../../api/client";
+import { NumberField } from "../../shell/NumberField";
 import { newStep } from "../../state/draft";
-import { matters, sayName, sayStep } from "../values";
+import { matters, sayName, sayStep } from "../../words/steps";
 import { Control } from "./Control";
-import { NumberField } from "./NumberField";
 
 interface Props {
   value: Branch[];
@@ -28,7 +28,7 @@ export function BranchesControl({ value, catalogue, change }: Props) {
             <Text fontWeight={550} flex="1">
               {Math.round((branch.weight / whole) * 100)} % of the time
             </Text>
-            <Text fontSize="12px" color="fg.muted">
+            <Text fontSize="small" color="fg.muted">
               weight
             </Text>
             <NumberField
@@ -43,7 +43,7 @@ export function BranchesControl({ value, catalogue, change }: Props) {
               <IconButton
                 size="xs"
                 variant="ghost"
-                aria-label={`Take branch ${place + 1} out`}
+                aria-label={`Remove branch ${place + 1}`}
                 onClick={() => change(value.filter((_, other) => other !== place))}
               >
                 <Trash2 size={13} />
@@ -51,7 +51,7 @@ export function BranchesControl({ value, catalogue, change }: Props) {
             )}
           </Flex>
           {branch.steps.length === 0 && (
-            <Text fontSize="12px" color="fg.muted" my={1}>
+            <Text fontSize="small" color="fg.muted" my={1}>
               straight through
             </Text>
           )}
@@ -79,7 +79,7 @@ export function BranchesControl({ value, catalogue, change }: Props) {
                   <IconButton
                     size="xs"
                     variant="ghost"
-                    aria-label={`Take ${sayName(step.step)} out`}
+                    aria-label={`Remove ${sayName(step.step)}`}
                     onClick={() => steps(branch.steps.filter((other) => other.id !== step.id))}
                   >
                     <Trash2 size={13} />

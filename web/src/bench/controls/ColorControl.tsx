@@ -23,7 +23,7 @@ export function ColorControl({
         }}
         style={{ width: 40, height: 26, padding: 0, border: "none", background: "none" }}
       />
-      <Text fontSize="12px" color="fg.muted">
+      <Text fontSize="small" color="fg.muted">
         {value.join(", ")}
       </Text>
     </Flex>

@@ -1,11 +1,11 @@
 import { Box, Flex, NativeSelect, SegmentGroup, Switch, Text } from "@chakra-ui/react";
 import type { Parameter, StepFacts } from "../../api/client";
-import { sayParameter } from "../values";
+import { NumberField } from "../../shell/NumberField";
+import { sayParameter } from "../../words/steps";
 import { BranchesControl } from "./BranchesControl";
 import { ColorControl } from "./ColorControl";
 import { EdgePicture } from "./EdgePicture";
 import { LevelsControl } from "./LevelsControl";
-import { NumberField } from "./NumberField";
 import { RangeControl } from "./RangeControl";
 import { SeveralControl } from "./SeveralControl";
 
@@ -26,7 +26,7 @@ export function Control(props: Props) {
         <Text fontWeight={550} whiteSpace="nowrap">
           {name(parameter)}
         </Text>
-        <Text fontSize="12px" color="fg.muted" truncate>
+        <Text fontSize="small" color="fg.muted" truncate>
           {parameter.unit === name(parameter) ? parameter.meaning : parameter.unit}
         </Text>
       </Flex>
@@ -173,8 +173,8 @@ function WholeControl({
         change={change}
       />
       {parameter.default === null && value === null && (
-        <Text fontSize="12px" color="fg.muted">
-          as the picture comes in
+        <Text fontSize="small" color="fg.muted">
+          unchanged
         </Text>
       )}
     </Flex>

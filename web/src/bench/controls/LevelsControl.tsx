@@ -1,6 +1,6 @@
 import { Button, Flex, Text } from "@chakra-ui/react";
 import type { Parameter } from "../../api/client";
-import { NumberField } from "./NumberField";
+import { NumberField } from "../../shell/NumberField";
 
 const CHANNELS = ["red", "green", "blue"];
 
@@ -17,7 +17,7 @@ export function LevelsControl({
   if (value === null) {
     return (
       <Flex align="center" gap={3}>
-        <Text fontSize="12px" color="fg.muted" flex="1">
+        <Text fontSize="small" color="fg.muted" flex="1">
           from the training split
         </Text>
         <Button size="xs" variant="outline" onClick={() => change(CHANNELS.map(() => 127.5))}>

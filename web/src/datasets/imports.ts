@@ -1,7 +1,7 @@
 import { api, Refusal, type Schemas, take } from "../api/client";
 
-export type Intake = Schemas["Intake"];
-export type Recognised = NonNullable<Schemas["Intake"]["recognised"]>;
+export type DatasetImport = Schemas["Import"];
+export type Recognised = NonNullable<Schemas["Import"]["recognised"]>;
 
 /** A file and where it lies in the dataset's folder. */
 export interface Gathered {
@@ -13,9 +13,9 @@ const FILES_AT_ONCE = 40;
 const BYTES_AT_ONCE = 32 << 20;
 
 /** Upload files a few at a time and see what they are; `sent` hears the bytes that have gone. */
-export async function gather(files: Gathered[], sent: (bytes: number) => void): Promise<Intake> {
+export async function gather(files: Gathered[], sent: (bytes: number) => void): Promise<DatasetImport> {
   const name = nameOf(files);
-  const intake = await take(api.POST("/api/intakes", { body: { name } }));
+  const incoming = await take(api.POST("/api/imports", { body: { name } }));
   let done = 0;
   for (const batch of batches(files)) {
     const body = new FormData();
@@ -23,7 +23,7 @@ export async function gather(files: Gathered[], sent: (bytes: number) => void): 
       body.append("file", file);
       body.append("path", path);
     }
-    const answer = await fetch(`/api/intakes/${intake.id}/files`, { method: "POST", body });
+    const answer = await fetch(`/api/imports/${incoming.id}/files`, { method: "POST", body });
     if (!answer.ok) {
       const said = await answer.json();
       throw new Refusal(said.message, said.problems ?? [], answer.status);
@@ -31,12 +31,12 @@ export async function gather(files: Gathered[], sent: (bytes: number) => void): 
     done += batch.reduce((sum, { file }) => sum + file.size, 0);
     sent(done);
   }
-  return recogniseAs(intake.id);
+  return recogniseAs(incoming.id);
 }
 
 /** See what the files are, by themselves or read as `format`. */
-export function recogniseAs(id: number, format = ""): Promise<Intake> {
-  return take(api.POST("/api/intakes/{id}/recognise", { params: { path: { id } }, body: { format } }));
+export function recogniseAs(id: number, format = ""): Promise<DatasetImport> {
+  return take(api.POST("/api/imports/{id}/recognise", { params: { path: { id } }, body: { format } }));
 }
 
 /** The files of a drop, folders with all that is in them. */

@@ -56,7 +56,7 @@ export function NumberField({ label, value, low, high, whole, optional, width = 
         }}
       />
       {trouble && (
-        <Text role="alert" fontSize="11.5px" color="loss">
+        <Text role="alert" fontSize="caption" color="loss">
           {trouble}
         </Text>
       )}

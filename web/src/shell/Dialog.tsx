@@ -11,7 +11,7 @@ interface Props {
 }
 
 /** A dialog over the page: a title, contents, perhaps buttons below; Escape and the cross close it. */
-export function Framed({ title, size = "md", scrolls, footer, close, children }: Props) {
+export function PageDialog({ title, size = "md", scrolls, footer, close, children }: Props) {
   return (
     <Dialog.Root open onOpenChange={(change) => !change.open && close()} size={size} scrollBehavior={scrolls ? "inside" : "outside"}>
       <Portal>
@@ -19,7 +19,7 @@ export function Framed({ title, size = "md", scrolls, footer, close, children }:
         <Dialog.Positioner>
           <Dialog.Content>
             <Dialog.Header pb={2}>
-              <Dialog.Title fontSize="16px">{title}</Dialog.Title>
+              <Dialog.Title fontSize="heading">{title}</Dialog.Title>
             </Dialog.Header>
             <Dialog.Body pb={footer ? 2 : 5}>{children}</Dialog.Body>
             {footer && <Dialog.Footer>{footer}</Dialog.Footer>}

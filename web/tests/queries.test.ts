@@ -1,8 +1,9 @@
 import { QueryClient } from "@tanstack/react-query";
 import { beforeEach, describe, expect, test, vi } from "vitest";
 import type { Tile } from "../src/api/client";
-import { pictureOf } from "../src/bench/pictures";
-import { askDatasets, askPipeline, askRows, askSteps, begin, openNext, wishOf } from "../src/bench/questions";
+import { askDatasets, askOpenPipeline, askRows, askSteps, openNext } from "../src/api/queries";
+import { begin, wishOf } from "../src/bench/begin";
+import { pictureOf } from "../src/picture/widths";
 import { useView } from "../src/state/view";
 
 /** A server of its own: what was asked, and what it answers; it must be there before the client is made. */
@@ -41,7 +42,10 @@ describe("what the bench begins with", () => {
   beforeEach(() => {
     server.asked.length = 0;
     server.answers = {
-      "/api/datasets": [{ id: 4 }, { id: 9 }],
+      "/api/datasets": [
+        { id: 4, digest: "a" },
+        { id: 9, digest: "b" },
+      ],
       "/api/pipelines": [{ id: 1 }, { id: 3 }],
       "/api/pipelines/1": { pipeline: 1, number: 1 },
       "/api/pipelines/3": { pipeline: 3, number: 5 },
@@ -64,10 +68,10 @@ describe("what the bench begins with", () => {
     await vi.waitFor(() => expect(client.isFetching()).toBe(0));
     const once = ["/api/datasets", "/api/datasets/9/rows", "/api/pipelines", "/api/pipelines/3", "/api/steps"];
     expect([...server.asked].sort()).toEqual(once);
-    expect(client.getQueryData(askPipeline.queryKey)).toEqual({ pipeline: 3, number: 5 });
+    expect(client.getQueryData(askOpenPipeline.queryKey)).toEqual({ pipeline: 3, number: 5 });
     expect(client.getQueryData(askSteps.queryKey)).toEqual([]);
     expect(client.getQueryData(askDatasets.queryKey)).toHaveLength(2);
-    expect(client.getQueryData(askRows(9, wishOf(9, useView.getState())).queryKey)).toEqual([]);
+    expect(client.getQueryData(askRows({ id: 9, digest: "b" }, wishOf(9, useView.getState())).queryKey)).toEqual([]);
   });
 
   test("a dataset that is gone makes way for the first, a pipeline that is gone likewise", async () => {
@@ -77,7 +81,7 @@ describe("what the bench begins with", () => {
     await begin(client);
     await vi.waitFor(() => expect(client.isFetching()).toBe(0));
     expect(server.asked).toContain("/api/datasets/4/rows");
-    expect(client.getQueryData(askPipeline.queryKey)).toEqual({ pipeline: 1, number: 1 });
+    expect(client.getQueryData(askOpenPipeline.queryKey)).toEqual({ pipeline: 1, number: 1 });
   });
 });
 

@@ -1,9 +1,10 @@
 import { Box, Button, Flex, Popover, Portal, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Dataset, type PipelineDocument, take } from "../api/client";
+import type { Dataset, PipelineDocument } from "../api/client";
+import { askAdvice, keepOf } from "../api/queries";
 import { useView } from "../state/view";
-import { keepOf, textOf } from "./sheet";
+import { counted } from "../words/figures";
 
 const KEPT = "varlen-dismissed-notes";
 
@@ -16,15 +17,12 @@ function dismissedBefore(): string[] {
 }
 
 /** What is allowed here but seldom meant: one quiet line, opened when wanted, each note dismissed for good. */
-export function Notes({ dataset, document, ready }: { dataset: Dataset; document: PipelineDocument; ready: boolean }) {
+export function AdviceList({ dataset, document, ready }: { dataset: Dataset; document: PipelineDocument; ready: boolean }) {
   const [dismissed, setDismissed] = useState(dismissedBefore);
   const found = useQuery({
-    queryKey: ["notes", dataset.id, dataset.digest, dataset.marks, textOf(document)],
-    queryFn: ({ signal }) => take(api.POST("/api/notes", { body: { dataset: dataset.id, document: { ...document } }, signal })),
+    ...askAdvice(dataset, document),
     enabled: ready,
     placeholderData: keepOf(dataset.id),
-    staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
   });
   const name = (kind: string, step: string) => `${dataset.id}/${document.name}/${step}/${kind}`;
   const notes = (found.data ?? []).filter((note) => !dismissed.includes(name(note.kind, note.step)));
@@ -38,7 +36,7 @@ export function Notes({ dataset, document, ready }: { dataset: Dataset; document
     <Popover.Root positioning={{ placement: "bottom-start" }} size="sm">
       <Popover.Trigger asChild>
         <Button size="xs" variant="ghost" colorPalette="gray" color="fg.muted" fontWeight={500} px={2} flex="none">
-          {notes.length} {notes.length === 1 ? "note" : "notes"}
+          {counted(notes.length, "note")}
         </Button>
       </Popover.Trigger>
       <Portal>
@@ -49,7 +47,7 @@ export function Notes({ dataset, document, ready }: { dataset: Dataset; document
                 <Flex key={`${note.kind}-${note.step}`} gap={3} py={2} borderBottomWidth="1px" _last={{ borderBottomWidth: 0 }}>
                   <Box flex="1">
                     <Text fontWeight={550}>{note.says}</Text>
-                    <Text color="fg.muted" fontSize="12.5px">
+                    <Text color="fg.muted" fontSize="small">
                       {note.why}
                     </Text>
                   </Box>

@@ -4,21 +4,14 @@ import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type LabelObject, take } from "../api/client";
-import { NumberField } from "../bench/controls/NumberField";
-import { sayCounts } from "../bench/LedgerBar";
-import { Overlay } from "../bench/Overlay";
-import { Choose } from "../shell/Choose";
-import { Refused } from "../shell/Refused";
-import { type Intake, type Recognised, recogniseAs } from "./intake";
+import { askFormats, askImport, refresh } from "../api/queries";
+import { Overlay } from "../picture/Overlay";
+import { ErrorBox } from "../shell/ErrorBox";
+import { NumberField } from "../shell/NumberField";
+import { SelectOne } from "../shell/Select";
+import { counted, sayCounts, sentence } from "../words/figures";
+import { type DatasetImport, type Recognised, recogniseAs } from "./imports";
 
-/** Formats that are read, and how each says where a box is. */
-const FORMATS: Record<string, { name: string; boxes: string }> = {
-  coco: { name: "COCO", boxes: "Boxes read as left, top, width, height in pixels" },
-  voc: { name: "Pascal VOC", boxes: "Boxes read as first and last pixel, counted from 1" },
-  yolo: { name: "YOLO", boxes: "Boxes read as centre and size, in shares of the picture" },
-  "mask-pairs": { name: "mask pairs", boxes: "Each pixel's level is its class" },
-  "class-folders": { name: "class folders", boxes: "The folder's name is the image's class" },
-};
 const RUNNING = ["waiting", "reading"];
 const LAYERS = { boxes: true, names: true, polygons: true, masks: true, keypoints: true };
 const EXAMPLE_WIDTH = 400;
@@ -30,77 +23,72 @@ interface ClassChoice {
 }
 
 /** What was recognised, the choices that change its meaning, and then how far it has come in. */
-export function IntakeCard({ first, close }: { first: Intake; close: () => void }) {
+export function ImportCard({ first, close }: { first: DatasetImport; close: () => void }) {
   const client = useQueryClient();
   const [started, setStarted] = useState(false);
   const watched = useQuery({
-    queryKey: ["intake", first.id],
-    queryFn: async () => {
-      const found = await take(api.GET("/api/intakes/{id}", { params: { path: { id: first.id } } }));
-      if (found.state === "done") await client.invalidateQueries({ queryKey: ["datasets"] });
-      return found;
-    },
+    ...askImport(first.id),
     enabled: started,
     refetchInterval: ({ state }) => (!state.data || RUNNING.includes(state.data.state ?? "") ? 300 : false),
   });
   const cancel = useMutation({
-    mutationFn: () => take(api.DELETE("/api/intakes/{id}", { params: { path: { id: first.id } } })),
-    onSuccess: () => (started ? client.invalidateQueries({ queryKey: ["intake", first.id] }) : close()),
+    mutationFn: () => take(api.DELETE("/api/imports/{id}", { params: { path: { id: first.id } } })),
+    onSuccess: () => (started ? refresh(client, ["import", first.id]) : close()),
   });
-  const intake = started ? (watched.data ?? first) : first;
+  const incoming = started ? (watched.data ?? first) : first;
   return (
     <Box as="section" aria-label="What was recognised" borderWidth="1px" borderRadius="4px" px={4} py={4} mb={6} maxWidth="1010px">
       {started ? (
-        <Arriving intake={intake} cancel={() => cancel.mutate()} close={close} />
+        <Arriving incoming={incoming} cancel={() => cancel.mutate()} close={close} />
       ) : (
-        <Chooser intake={first} start={() => setStarted(true)} cancel={() => cancel.mutate()} />
+        <Chooser incoming={first} start={() => setStarted(true)} cancel={() => cancel.mutate()} />
       )}
     </Box>
   );
 }
 
-function Arriving({ intake, cancel, close }: { intake: Intake; cancel: () => void; close: () => void }) {
-  if (intake.state === "failed")
+function Arriving({ incoming, cancel, close }: { incoming: DatasetImport; cancel: () => void; close: () => void }) {
+  if (incoming.state === "failed")
     return (
       <>
-        <Refused error={new Error(intake.message)}>
-          <Text color="fg.muted">Nothing was brought in.</Text>
-        </Refused>
+        <ErrorBox error={new Error(incoming.message)}>
+          <Text color="fg.muted">Nothing was imported.</Text>
+        </ErrorBox>
         <Button size="xs" variant="outline" mt={3} onClick={close}>
-          Bring another in
+          Import another
         </Button>
       </>
     );
-  if (intake.state === "cancelled" || intake.state === "done")
+  if (incoming.state === "cancelled" || incoming.state === "done")
     return (
       <Flex align="center" gap={4}>
         <Text role="status">
-          {intake.state === "cancelled" ? (
-            `${intake.name} was not brought in; nothing of it is here.`
+          {incoming.state === "cancelled" ? (
+            `${incoming.name} was not imported; nothing was kept.`
           ) : (
             <>
-              {intake.name} is here.{" "}
-              <Link to={`/datasets/${intake.dataset}`} style={{ textDecoration: "underline" }}>
-                Look at it and its findings
+              {incoming.name} is imported.{" "}
+              <Link to={`/datasets/${incoming.dataset}`} style={{ textDecoration: "underline" }}>
+                Open it and its findings
               </Link>
             </>
           )}
         </Text>
         <Button size="xs" variant="outline" ml="auto" onClick={close}>
-          Bring another in
+          Import another
         </Button>
       </Flex>
     );
   return (
     <>
-      <Progress.Root value={intake.done ?? 0} max={Math.max(intake.total ?? 1, 1)} size="sm" aria-label="Images brought in">
+      <Progress.Root value={incoming.done ?? 0} max={Math.max(incoming.total ?? 1, 1)} size="sm" aria-label="Images imported">
         <Progress.Track bg="bg.emphasized">
           <Progress.Range bg="amber.solid" />
         </Progress.Track>
       </Progress.Root>
       <Flex mt={2} align="center">
         <Text role="status">
-          {intake.state === "reading" ? `${intake.done} of ${intake.total} images of ${intake.name}` : "waiting for its turn"}
+          {incoming.state === "reading" ? `${incoming.done} of ${incoming.total} images of ${incoming.name}` : "waiting in the queue"}
         </Text>
         <Button ml="auto" size="xs" variant="outline" onClick={cancel}>
           Cancel
@@ -110,10 +98,12 @@ function Arriving({ intake, cancel, close }: { intake: Intake; cancel: () => voi
   );
 }
 
-function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void; cancel: () => void }) {
-  const [name, setName] = useState(intake.name ?? "");
-  const again = useMutation({ mutationFn: (format: string) => recogniseAs(intake.id, format) });
-  const found = (again.data ?? intake).recognised as Recognised;
+function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: () => void; cancel: () => void }) {
+  const [name, setName] = useState(incoming.name ?? "");
+  const again = useMutation({ mutationFn: (format: string) => recogniseAs(incoming.id, format) });
+  const found = (again.data ?? incoming).recognised as Recognised;
+  const formats = useQuery(askFormats).data?.formats.filter((each) => each.reads) ?? [];
+  const convention = formats.find((each) => each.name === found.format)?.convention ?? "";
   const [exif, setExif] = useState<"upright" | "stored">("upright");
   const [splits, setSplits] = useState<"files" | "drawn">("files");
   const [shares, setShares] = useState({ validation: 10, test: 10, seed: 0 });
@@ -124,8 +114,8 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
   const begin = useMutation({
     mutationFn: () =>
       take(
-        api.POST("/api/intakes/{id}/start", {
-          params: { path: { id: intake.id } },
+        api.POST("/api/imports/{id}/start", {
+          params: { path: { id: incoming.id } },
           body: {
             name,
             form: found.format,
@@ -151,9 +141,9 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
   return (
     <Flex gap={6} align="flex-start">
       <Box flex="none" width={`${EXAMPLE_WIDTH}px`}>
-        <Example id={intake.id} found={found} key={found.format} />
-        <Text fontSize="12.5px" color="fg.muted" mt={2}>
-          {FORMATS[found.format]?.boxes}. Do the labels sit on what they name?
+        <Example id={incoming.id} found={found} key={found.format} />
+        <Text fontSize="small" color="fg.muted" mt={2}>
+          {sentence(convention)} Do the labels sit on what they name?
         </Text>
       </Box>
       <Box flex="1" minWidth={0}>
@@ -174,9 +164,9 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
                 again.mutate(event.target.value);
               }}
             >
-              {Object.entries(FORMATS).map(([form, { name }]) => (
-                <option key={form} value={form}>
-                  read as {name}
+              {formats.map((each) => (
+                <option key={each.name} value={each.name}>
+                  read as {each.reading_title}
                 </option>
               ))}
             </NativeSelect.Field>
@@ -185,29 +175,29 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
         </Flex>
         <Text>{told}</Text>
         {found.keypoints.length > 0 && (
-          <Text fontSize="12.5px" color="fg.muted" truncate title={found.keypoints.join(", ")}>
+          <Text fontSize="small" color="fg.muted" truncate title={found.keypoints.join(", ")}>
             {found.keypoints.length} keypoints: {found.keypoints.join(", ")}
           </Text>
         )}
         {found.label_map.length > 0 && (
-          <Text fontSize="12.5px" color="fg.muted">
+          <Text fontSize="small" color="fg.muted">
             label maps of {found.label_map.join(", ")}
           </Text>
         )}
         {found.problem_count > 0 && (
-          <Text fontSize="12.5px" color="loss" mt={1} title={found.problems.join("\n")}>
-            {found.problem_count} {found.problem_count === 1 ? "label or file" : "labels or files"} can't be used: {found.problems[0]}
+          <Text fontSize="small" color="loss" mt={1} title={found.problems.join("\n")}>
+            {counted(found.problem_count, "label or file", "labels or files")} can't be used: {found.problems[0]}
           </Text>
         )}
         <Question name="Splits">
-          <Choose
+          <SelectOne
             name="Splits"
             value={splits}
-            options={{ files: "as the files say", drawn: "drawn anew, each class alike" }}
+            options={{ files: "as the files say", drawn: "drawn, stratified by class" }}
             change={(value) => setSplits(value as "files" | "drawn")}
           />
           {splits === "drawn" && (
-            <Flex gap={2} align="center" mt={1.5} fontSize="12.5px" color="fg.muted" wrap="wrap">
+            <Flex gap={2} align="center" mt={1.5} fontSize="small" color="fg.muted" wrap="wrap">
               <NumberField
                 label="share of validation, %"
                 value={shares.validation}
@@ -240,7 +230,7 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
           )}
         </Question>
         <Question name="Groups">
-          <Choose
+          <SelectOne
             name="Groups"
             value={groups}
             options={{
@@ -264,14 +254,14 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
         </Question>
         {found.turned > 0 && (
           <Question name="Turned pictures">
-            <Choose
+            <SelectOne
               name="Turned pictures"
               value={exif}
               options={{ upright: "labels lie on the upright picture", stored: "labels lie on the picture as stored" }}
               change={(value) => setExif(value as "upright" | "stored")}
             />
-            <Text fontSize="12.5px" color="fg.muted" mt={1}>
-              {found.turned} {found.turned === 1 ? "picture has" : "pictures have"} an EXIF orientation; all are set upright.
+            <Text fontSize="small" color="fg.muted" mt={1}>
+              {counted(found.turned, "picture has", "pictures have")} an EXIF orientation; all are set upright.
             </Text>
           </Question>
         )}
@@ -288,7 +278,7 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
                     value={each.to}
                     onChange={(event) => put(place, event.target.value)}
                   />
-                  <Text fontSize="12px" color="fg.muted" width="62px" flex="none" textAlign="right">
+                  <Text fontSize="small" color="fg.muted" width="62px" flex="none" textAlign="right">
                     {each.labels} labels
                   </Text>
                   <Button size="2xs" variant="ghost" aria-label={`${each.from} up`} disabled={place === 0} onClick={() => move(place, -1)}>
@@ -310,7 +300,7 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
         )}
         {(again.error ?? begin.error) && (
           <Box mt={3}>
-            <Refused error={again.error ?? begin.error} />
+            <ErrorBox error={again.error ?? begin.error} />
           </Box>
         )}
         <Flex gap={3} mt={5}>
@@ -321,7 +311,7 @@ function Chooser({ intake, start, cancel }: { intake: Intake; start: () => void;
             loading={begin.isPending || again.isPending}
             disabled={!name.trim()}
           >
-            Bring it in
+            Import
           </Button>
           <Button size="sm" variant="outline" onClick={cancel}>
             Cancel
@@ -337,7 +327,7 @@ function Example({ id, found }: { id: number; found: Recognised }) {
   const [lit, setLit] = useState<string | null>(null);
   return (
     <Box as="figure" aria-label={`Example, ${key}`} position="relative" bg="bg.sunken" style={{ aspectRatio: `${width} / ${height}` }}>
-      <img src={`/api/intakes/${id}/example.jpg?${found.format}`} alt="" style={{ width: "100%", height: "100%", display: "block" }} />
+      <img src={`/api/imports/${id}/example.jpg?${found.format}`} alt="" style={{ width: "100%", height: "100%", display: "block" }} />
       <Overlay
         width={width}
         height={height}

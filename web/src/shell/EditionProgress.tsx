@@ -3,9 +3,10 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download } from "lucide-react";
 import { Link } from "react-router";
 import { api, type Edition, take } from "../api/client";
-import { sayCounts, saySeconds } from "../bench/LedgerBar";
-import { Refused } from "../shell/Refused";
-import { RemoveEdition } from "./RemoveEdition";
+import { askEdition, refresh } from "../api/queries";
+import { sayCounts, saySeconds } from "../words/figures";
+import { DeleteEdition } from "./DeleteEdition";
+import { ErrorBox } from "./ErrorBox";
 
 const UNDER_WAY = ["waiting", "writing"];
 const EVERY_MS = 500;
@@ -14,20 +15,19 @@ const EVERY_MS = 500;
 export function EditionProgress({ id }: { id: number }) {
   const client = useQueryClient();
   const query = useQuery({
-    queryKey: ["edition", id],
-    queryFn: () => take(api.GET("/api/editions/{id}", { params: { path: { id } } })),
+    ...askEdition(id),
     refetchInterval: ({ state }) => (!state.data || UNDER_WAY.includes(state.data.state ?? "") ? EVERY_MS : false),
   });
   const cancel = useMutation({
     mutationFn: () => take(api.POST("/api/editions/{id}/cancel", { params: { path: { id } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["edition", id] }),
+    onSuccess: () => refresh(client, ["edition", id]),
   });
   const goOn = useMutation({
     mutationFn: (leaveOut: boolean) =>
       take(api.POST("/api/editions/{id}/resume", { params: { path: { id } }, body: { leave_out: leaveOut } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["edition", id] }),
+    onSuccess: () => refresh(client, ["edition", id]),
   });
-  if (query.error) return <Refused error={query.error} />;
+  if (query.error) return <ErrorBox error={query.error} />;
   const edition = query.data as Edition | undefined;
   if (!edition) return <Text color="fg.muted">…</Text>;
   return <EditionState edition={edition} cancel={() => cancel.mutate()} goOn={(leaveOut) => goOn.mutate(leaveOut)} />;
@@ -43,30 +43,30 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
   const left = edition.rate ? (edition.total - edition.done) / edition.rate : null;
   if (edition.state === "failed" || edition.state === "stopped") {
     return (
-      <Refused error={new Error(edition.message)}>
+      <ErrorBox error={new Error(edition.message)}>
         <Text color="fg.muted">
-          Stopped after {edition.done} of {edition.total} images, which are kept. Mend the cause and go on, or go on without what can't be
-          made.
+          Stopped after {edition.done} of {edition.total} images, which are kept. Fix the cause and resume, or resume without the images
+          that can't be made.
         </Text>
         <Flex gap={2} mt={2} wrap="wrap">
           <Button size="xs" variant="outline" onClick={() => goOn(false)}>
-            Go on
+            Resume
           </Button>
           <Button size="xs" variant="outline" onClick={() => goOn(true)}>
-            Go on without
+            Resume without them
           </Button>
           <Button size="xs" variant="ghost" colorPalette="gray" onClick={cancel}>
-            Give up
+            Cancel
           </Button>
         </Flex>
-      </Refused>
+      </ErrorBox>
     );
   }
   if (edition.state === "cancelled")
     return (
       <Flex align="center" gap={4}>
         <Text color="fg.muted">Cancelled; nothing was left behind.</Text>
-        <RemoveEdition edition={edition} />
+        <DeleteEdition edition={edition} />
       </Flex>
     );
   if (edition.state === "done") {
@@ -76,7 +76,7 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
         <Text data-testid="edition-done">
           {edition.done} images: {sayCounts(Object.fromEntries(Object.entries(counts).map(([split, count]) => [split, count.images])))}
         </Text>
-        <Text color="fg.muted" fontSize="12px" fontFamily="mono" overflowWrap="anywhere" my={2} data-testid="output-digest">
+        <Text color="fg.muted" fontSize="small" fontFamily="mono" overflowWrap="anywhere" my={2} data-testid="output-digest">
           {edition.output_digest}
         </Text>
         <Flex align="center" gap={3} minWidth={0}>
@@ -86,9 +86,9 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
             </a>
           </Button>
           <Button asChild size="sm" variant="outline" flex="none">
-            <Link to={`/editions/${edition.id}`}>Look at it</Link>
+            <Link to={`/editions/${edition.id}`}>Open</Link>
           </Button>
-          <Text color="fg.muted" fontSize="12px" overflowWrap="anywhere" minWidth={0}>
+          <Text color="fg.muted" fontSize="small" overflowWrap="anywhere" minWidth={0}>
             on this machine in {edition.path}
           </Text>
         </Flex>
@@ -104,7 +104,7 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
       </Progress.Root>
       <Flex mt={2} align="center" gap={4}>
         <Text data-testid="edition-progress">
-          {edition.state === "waiting" ? "waiting for its turn" : `${edition.done} of ${edition.total} images`}
+          {edition.state === "waiting" ? "waiting in the queue" : `${edition.done} of ${edition.total} images`}
         </Text>
         <Text color="fg.muted">
           {edition.rate ? `${edition.rate.toFixed(0)} images/s` : ""}

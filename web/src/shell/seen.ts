@@ -1,7 +1,7 @@
 import { type RefCallback, useCallback, useState } from "react";
 
 /** Whether a place on the page was ever in sight, or nearly: what it shows is asked for only then. */
-export function useMet(): { place: RefCallback<Element>; met: boolean } {
+export function useSeen(): { place: RefCallback<Element>; met: boolean } {
   const [met, setMet] = useState(false);
   const place = useCallback((element: Element | null) => {
     if (!element) return;

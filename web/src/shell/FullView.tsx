@@ -9,7 +9,7 @@ interface Props {
 }
 
 /** One thing over the whole view, below the header; Escape goes back. */
-export function Large({ name, keys, close, children }: Props) {
+export function FullView({ name, keys, close, children }: Props) {
   const box = useRef<HTMLDivElement>(null);
   useEffect(() => box.current?.focus(), []);
   return (

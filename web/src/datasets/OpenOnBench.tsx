@@ -3,7 +3,7 @@ import { useNavigate } from "react-router";
 import { useView } from "../state/view";
 
 /** Lay this dataset on the bench and go there. */
-export function OnTheBench({ dataset }: { dataset: number }) {
+export function OpenOnBench({ dataset }: { dataset: number }) {
   const go = useNavigate();
   return (
     <Button

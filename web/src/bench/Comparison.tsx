@@ -2,21 +2,18 @@ import { Button, Flex, NativeSelect, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { memo } from "react";
-import { api, type PipelineDocument, type Schemas, take } from "../api/client";
+import { api, type PipelineDocument, take } from "../api/client";
+import { askDifferences, askPipelines, askRevisions } from "../api/queries";
 import { useView } from "../state/view";
-import type { AgainstTiles } from "./looking";
-import { textOf } from "./sheet";
-import { sayName } from "./values";
+import { sayChange } from "../words/changes";
+import { sayName } from "../words/steps";
+import type { AgainstTiles } from "./comparison";
 
 /** Hold the sheet against another pipeline, or an earlier revision of this one. */
-export const AgainstChoice = memo(function AgainstChoice({ pipeline }: { pipeline: number | null }) {
+export const ComparisonChoice = memo(function ComparisonChoice({ pipeline }: { pipeline: number | null }) {
   const against = useView((view) => view.against);
-  const pipelines = useQuery({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
-  const revisions = useQuery({
-    queryKey: ["revisions", pipeline],
-    queryFn: () => take(api.GET("/api/pipelines/{id}/revisions", { params: { path: { id: pipeline ?? 0 } } })),
-    enabled: pipeline !== null,
-  });
+  const pipelines = useQuery(askPipelines);
+  const revisions = useQuery(askRevisions(pipeline));
   const choose = async (value: string) => {
     const [kind, id] = value.split(":");
     if (kind === "revision") {
@@ -30,13 +27,13 @@ export const AgainstChoice = memo(function AgainstChoice({ pipeline }: { pipelin
   return (
     <NativeSelect.Root size="xs" width="100px" flex="none">
       <NativeSelect.Field
-        aria-label="Against"
+        aria-label="Compare the sheet with"
         value={against ? "kept" : ""}
         onFocus={() => void revisions.refetch()}
         onChange={(event) => void choose(event.target.value)}
       >
-        <option value="">{against ? "against none" : "against …"}</option>
-        {against && <option value="kept">against {against.name}</option>}
+        <option value="">{against ? "stop comparing" : "compare with …"}</option>
+        {against && <option value="kept">compared with {against.name}</option>}
         <optgroup label="earlier revisions">
           {revisions.data?.slice(1).map((revision) => (
             <option key={revision.id} value={`revision:${revision.id}`}>
@@ -63,24 +60,10 @@ function hold(name: string, document: unknown): void {
   useView.setState({ against: { name, document: document as PipelineDocument } });
 }
 
-type Difference = Schemas["Difference"];
-
-/** A difference in a few words: “rotate changed”. */
-export function sayChange(change: Difference): string {
-  return change.kind === "pipeline" || change.kind === "moved"
-    ? (change.lines[0] ?? change.kind)
-    : `${sayName(change.name)} ${change.kind}`;
-}
-
 /** What differs between the bench's pipeline (above in each row) and the other (below). */
-export function AgainstLine({ against, document }: { against: AgainstTiles; document: PipelineDocument }) {
+export function ComparisonLine({ against, document }: { against: AgainstTiles; document: PipelineDocument }) {
   // The same seed for both, so that only the steps differ.
-  const found = useQuery({
-    queryKey: ["compare", textOf(against.document), textOf(document)],
-    queryFn: () => take(api.POST("/api/compare", { body: { before: { ...against.document }, after: { ...document } } })),
-    staleTime: Number.POSITIVE_INFINITY,
-    retry: false,
-  });
+  const found = useQuery(askDifferences(against.document, document));
   return (
     <Flex
       as="section"
@@ -89,7 +72,7 @@ export function AgainstLine({ against, document }: { against: AgainstTiles; docu
       gap={4}
       px={4}
       py={1.5}
-      fontSize="12.5px"
+      fontSize="small"
       borderTopWidth="1px"
       borderBottomWidth="1px"
       maxHeight="92px"

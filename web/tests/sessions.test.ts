@@ -1,10 +1,10 @@
 import { expect, test } from "vitest";
-import { type RevisionLine, sittingsOf } from "../src/pipelines/sittings";
+import { type RevisionLine, sessionsOf } from "../src/pipelines/sessions";
 
 const revision = (number: number, minute: number, name = "") =>
   ({ id: number, number, name, created: new Date(2026, 10, 23, 20, minute).toISOString(), changes: [] }) as unknown as RevisionLine;
 const shape = (revisions: RevisionLine[]) =>
-  sittingsOf(revisions).map(({ last, before }) => [last.number, ...before.map((each) => each.number)]);
+  sessionsOf(revisions).map(({ last, before }) => [last.number, ...before.map((each) => each.number)]);
 
 test("changes without a longer pause between them are one sitting", () => {
   expect(shape([revision(6, 50), revision(5, 30), revision(4, 22), revision(3, 14), revision(2, 1), revision(1, 0)])).toEqual([

@@ -2,14 +2,15 @@ import { Box, Button, Checkbox, Field, Flex, Input, Table, Text } from "@chakra-
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Dataset, type PipelineDocument, take } from "../api/client";
-import { NumberField } from "../bench/controls/NumberField";
-import { sayBytes, saySeconds, saySplit } from "../bench/LedgerBar";
-import { percent, sayName } from "../bench/values";
-import { Choose } from "../shell/Choose";
-import { Framed } from "../shell/Framed";
-import { Refused } from "../shell/Refused";
+import { askEstimate, askFormats, askLedger, type Order, refresh } from "../api/queries";
+import { PageDialog } from "../shell/Dialog";
+import { EditionProgress } from "../shell/EditionProgress";
+import { ErrorBox } from "../shell/ErrorBox";
+import { NumberField } from "../shell/NumberField";
+import { SelectOne } from "../shell/Select";
 import { useView } from "../state/view";
-import { EditionProgress } from "./EditionProgress";
+import { percent, sayBytes, saySeconds, saySplit } from "../words/figures";
+import { sayName } from "../words/steps";
 
 interface Props {
   dataset: Dataset;
@@ -18,25 +19,12 @@ interface Props {
   close: () => void;
 }
 
-const IMAGES = { jpeg: "JPEG", png: "PNG", webp: "WebP" } as const;
+type ImageType = NonNullable<Order["image"]>;
+type LabelFormat = NonNullable<Order["format"]>;
 
-type ImageType = keyof typeof IMAGES;
-
-/** What labels can be written as. */
-const FORMATS = {
-  coco: "COCO",
-  voc: "Pascal VOC",
-  yolo: "YOLO, boxes",
-  "yolo-polygons": "YOLO, polygons",
-  "yolo-keypoints": "YOLO, keypoints",
-  "mask-pairs": "mask pairs",
-  "class-folders": "class folders",
-  npz: "NumPy shards",
-  "npz-chw": "NumPy, channels first",
-  tar: "tar shards",
-} as const;
-
-type LabelFormat = keyof typeof FORMATS;
+/** Words with what people call them, as a list to choose from shows them. */
+const titles = <T extends string>(facts: { name: string; title: string }[]) =>
+  Object.fromEntries(facts.map((each) => [each.name, each.title])) as Record<T, string>;
 
 /** What an edition will hold, exactly, before it is made; then how far it is. */
 export function EditionDialog({ dataset, document, revision, close }: Props) {
@@ -46,23 +34,20 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
   const [image, setImage] = useState<ImageType>("jpeg");
   const [quality, setQuality] = useState(90);
   const [format, setFormat] = useState<LabelFormat>("coco");
+  const { formats = [], images = [] } = useQuery(askFormats).data ?? {};
+  const coded = formats.find((each) => each.name === format)?.coded ?? true;
+  const lossy = coded && (images.find((each) => each.name === image)?.lossy ?? true);
   const [without, setWithout] = useState<string[]>([]);
   const [more, setMore] = useState<Record<string, number>>({});
   const [leaveOut, setLeaveOut] = useState(false);
   const splits = without.length ? dataset.splits.map((row) => row.split).filter((split) => !without.includes(split)) : [];
   const order = { ...edition, format, image, quality, splits, split_variants: more };
   const estimate = useQuery({
-    queryKey: ["estimate", dataset.id, dataset.digest, document, order],
-    queryFn: ({ signal }) =>
-      take(api.POST("/api/editions/estimate", { body: { dataset: dataset.id, document: { ...document }, ...order }, signal })),
+    ...askEstimate(dataset, document, order),
     placeholderData: keepPreviousData,
     enabled: without.length < dataset.splits.length,
   });
-  const ledger = useQuery({
-    queryKey: ["ledger", dataset.id, edition, document],
-    queryFn: () => take(api.POST("/api/ledger", { body: { dataset: dataset.id, document: { ...document }, ...edition } })),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const ledger = useQuery(askLedger(dataset, document, edition));
   const make = useMutation({
     mutationFn: () =>
       take(
@@ -70,25 +55,25 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
           body: { name, dataset: dataset.id, document: { ...document }, revision, leave_out: leaveOut, ...order },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["editions"] }),
+    onSuccess: () => refresh(client, "editions"),
   });
   const total = without.length < dataset.splits.length ? estimate.data?.total : 0;
   const objects = ledger.data ? ledger.data.kept + ledger.data.clipped + ledger.data.dropped : 0;
   const worst = document.steps.find((step) => step.id === ledger.data?.blame[0]?.step);
   if (make.data)
     return (
-      <Framed title={make.data.name} close={close}>
+      <PageDialog title={make.data.name} close={close}>
         <EditionProgress id={make.data.id} />
-      </Framed>
+      </PageDialog>
     );
   return (
-    <Framed
+    <PageDialog
       title="Make an edition"
       close={close}
       footer={
         <>
           <Button colorPalette="gray" variant="ghost" size="sm" onClick={close}>
-            Not now
+            Cancel
           </Button>
           <Button colorPalette="amber" size="sm" disabled={!total || !name.trim()} loading={make.isPending} onClick={() => make.mutate()}>
             {total ? `Make ${total} images` : "Make"}
@@ -102,13 +87,15 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
           <Input size="sm" value={name} onChange={(event) => setName(event.target.value)} />
         </Field.Root>
         <Flex gap={6} align="flex-end">
-          <Box>
-            <Text fontWeight={500} mb={1}>
-              Images as
-            </Text>
-            <Choose name="Image type" value={image} options={IMAGES} width="110px" change={setImage} />
-          </Box>
-          {image !== "png" && (
+          {coded && (
+            <Box>
+              <Text fontWeight={500} mb={1}>
+                Images as
+              </Text>
+              <SelectOne name="Image type" value={image} options={titles<ImageType>(images)} width="110px" change={setImage} />
+            </Box>
+          )}
+          {lossy && (
             <Box>
               <Text fontWeight={500} mb={1}>
                 Quality
@@ -120,7 +107,13 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
             <Text fontWeight={500} mb={1}>
               Labels as
             </Text>
-            <Choose name="Label format" value={format} options={FORMATS} width="150px" change={setFormat} />
+            <SelectOne
+              name="Label format"
+              value={format}
+              options={titles<LabelFormat>(formats.filter((each) => each.writes))}
+              width="190px"
+              change={setFormat}
+            />
           </Box>
         </Flex>
         <Table.Root size="sm" aria-label="Images per split">
@@ -131,7 +124,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
               <Table.ColumnHeader>variants of each</Table.ColumnHeader>
               <Table.ColumnHeader>original</Table.ColumnHeader>
               <Table.ColumnHeader textAlign="end" pr={0}>
-                come out
+                output images
               </Table.ColumnHeader>
             </Table.Row>
           </Table.Header>
@@ -168,8 +161,8 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
                     {training ? (
                       <Check
                         on={edition.originals}
-                        label="too"
-                        name="the originals too"
+                        label="included"
+                        name="include the originals"
                         change={(originals) => useView.setState({ edition: { ...edition, originals } })}
                       />
                     ) : (
@@ -206,12 +199,12 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
           </Text>
         )}
         {estimate.data && estimate.data.bytes > estimate.data.free && (
-          <Text color="loss">There is not room enough: {sayBytes(estimate.data.bytes - estimate.data.free)} are missing.</Text>
+          <Text color="loss">Not enough disk space: {sayBytes(estimate.data.bytes - estimate.data.free)} more needed.</Text>
         )}
         <Check on={leaveOut} label="go on without images that can't be made, and list them" change={setLeaveOut} />
-        {(estimate.error ?? make.error) && <Refused error={estimate.error ?? make.error} />}
+        {(estimate.error ?? make.error) && <ErrorBox error={estimate.error ?? make.error} />}
       </Flex>
-    </Framed>
+    </PageDialog>
   );
 }
 

@@ -64,5 +64,3 @@ export const sayName = (name: string) => name.replaceAll("_", " ");
 export function sayParameter(parameter: Parameter): string {
   return parameter.name.replace(/_(degrees|px|factor|fraction|levels)$/, "").replaceAll("_", " ");
 }
-
-export const percent = (share: number, digits = 1) => `${(share * 100).toFixed(digits)} %`;

@@ -10,7 +10,7 @@ interface Props<T extends string> {
 }
 
 /** One of a few words, from a list that unfolds. */
-export function Choose<T extends string>({ name, value, options, width, change }: Props<T>) {
+export function SelectOne<T extends string>({ name, value, options, width, change }: Props<T>) {
   return (
     <NativeSelect.Root size="xs" {...(width ? { width } : {})}>
       <NativeSelect.Field aria-label={name} value={value} onChange={(event) => change(event.target.value as T)}>

@@ -3,14 +3,14 @@ import { useMutation } from "@tanstack/react-query";
 import { FolderOpen, FolderUp, Upload } from "lucide-react";
 import { useRef, useState } from "react";
 import { api, take } from "../api/client";
-import { sayBytes } from "../bench/LedgerBar";
-import { Refused } from "../shell/Refused";
+import { ErrorBox } from "../shell/ErrorBox";
+import { sayBytes } from "../words/figures";
 import { FolderPicker } from "./FolderPicker";
-import { IntakeCard } from "./IntakeCard";
-import { dropped, type Gathered, gather } from "./intake";
+import { ImportCard } from "./ImportCard";
+import { dropped, type Gathered, gather } from "./imports";
 
-/** Bring a dataset in: drop or choose files, or name a folder on the server's machine; then see what they are. */
-export function BringIn() {
+/** Import a dataset: drop or choose files, or name a folder on the server's machine; then see what they are. */
+export function ImportForm() {
   const files = useRef<HTMLInputElement>(null);
   const folder = useRef<HTMLInputElement>(null);
   const [over, setOver] = useState(false);
@@ -24,8 +24,8 @@ export function BringIn() {
       return gather(found, (bytes) => setSent({ bytes, of }));
     },
   });
-  const named = useMutation({ mutationFn: (path: string) => take(api.POST("/api/intakes", { body: { folder: path } })) });
-  const intake = upload.data ?? named.data;
+  const named = useMutation({ mutationFn: (path: string) => take(api.POST("/api/imports", { body: { folder: path } })) });
+  const incoming = upload.data ?? named.data;
   const busy = upload.isPending || named.isPending;
   const error = upload.error ?? named.error;
   const again = () => {
@@ -36,11 +36,11 @@ export function BringIn() {
     again();
     if (found.length) upload.mutate(found);
   };
-  if (intake) return <IntakeCard key={intake.id} first={intake} close={again} />;
+  if (incoming) return <ImportCard key={incoming.id} first={incoming} close={again} />;
   return (
     <Box
       role="group"
-      aria-label="Bring a dataset in"
+      aria-label="Import a dataset"
       borderWidth="1px"
       borderStyle="dashed"
       borderColor={over ? "amber.solid" : "border"}
@@ -67,10 +67,10 @@ export function BringIn() {
             <Spinner size="xs" mr={2} />
             {upload.isPending && sent.bytes < sent.of
               ? `uploading, ${sayBytes(sent.bytes)} of ${sayBytes(sent.of)} …`
-              : "looking at what it is …"}
+              : "recognising the format …"}
           </>
         ) : (
-          "Drop a zip, a folder or files here. What they are is shown before anything is read."
+          "Drop a zip, a folder or files here. What was recognised is shown before anything is imported."
         )}
       </Text>
       <Flex align="center" gap={3} wrap="wrap">
@@ -83,7 +83,7 @@ export function BringIn() {
         <Button size="sm" variant="outline" onClick={() => setPicking(true)} disabled={busy}>
           <FolderOpen size={14} /> A folder on the server
         </Button>
-        <Text color="fg.muted" fontSize="12.5px">
+        <Text color="fg.muted" fontSize="small">
           COCO, Pascal VOC, YOLO, class folders, mask pairs
         </Text>
         <input
@@ -112,9 +112,9 @@ export function BringIn() {
       </Flex>
       {error && (
         <Box mt={3}>
-          <Refused error={error}>
-            <Text color="fg.muted">Nothing was brought in.</Text>
-          </Refused>
+          <ErrorBox error={error}>
+            <Text color="fg.muted">Nothing was imported.</Text>
+          </ErrorBox>
         </Box>
       )}
       {picking && (

@@ -3,16 +3,17 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, type Edition, take } from "../api/client";
-import { Framed } from "../shell/Framed";
-import { Refused } from "../shell/Refused";
+import { refresh } from "../api/queries";
+import { PageDialog } from "../shell/Dialog";
+import { ErrorBox } from "../shell/ErrorBox";
 
 /** Takes an edition away for good, after saying what goes with it. */
-export function RemoveEdition({ edition }: { edition: Edition }) {
+export function DeleteEdition({ edition }: { edition: Edition }) {
   const [asking, setAsking] = useState(false);
   return (
     <>
       <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setAsking(true)}>
-        Remove this edition
+        Delete this edition
       </Button>
       {asking && <Asking edition={edition} close={() => setAsking(false)} />}
     </>
@@ -27,13 +28,13 @@ function Asking({ edition, close }: { edition: Edition; close: () => void }) {
     onSuccess: async () => {
       close();
       await navigate("/editions");
-      await Promise.all(["editions", "trials"].map((key) => client.invalidateQueries({ queryKey: [key] })));
+      await refresh(client, "editions", "trials");
     },
   });
   const done = edition.state === "done";
   return (
-    <Framed
-      title={`Remove “${edition.name}”?`}
+    <PageDialog
+      title={`Delete “${edition.name}”?`}
       close={close}
       footer={
         <>
@@ -41,22 +42,22 @@ function Asking({ edition, close }: { edition: Edition; close: () => void }) {
             Keep it
           </Button>
           <Button colorPalette="red" size="sm" loading={remove.isPending} onClick={() => remove.mutate()}>
-            {done ? `Remove ${edition.done} images` : "Remove"}
+            {done ? `Delete ${edition.done} images` : "Remove"}
           </Button>
         </>
       }
     >
       <Text>
         {done
-          ? "Its folder goes, with all images, labels, rows and scores. Dataset and pipeline stay: the same order makes the same images again, but not the scores."
-          : "It goes from the list, with what was written of it."}
+          ? "Its folder is deleted with all images, labels, rows and scores. Dataset and pipeline stay: the same order makes the same images again, but not the scores."
+          : "It is removed from the list, with everything written for it."}
       </Text>
       {done && (
-        <Text color="fg.muted" fontSize="12px" mt={2} overflowWrap="anywhere">
+        <Text color="fg.muted" fontSize="small" mt={2} overflowWrap="anywhere">
           {edition.path}
         </Text>
       )}
-      {remove.error && <Refused error={remove.error} />}
-    </Framed>
+      {remove.error && <ErrorBox error={remove.error} />}
+    </PageDialog>
   );
 }

@@ -1,13 +1,13 @@
 import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { Copy } from "lucide-react";
 import type { LabelObject, Trace } from "../api/client";
+import { sayName } from "../words/steps";
 import { objectName } from "./outlines";
-import { sayName } from "./values";
 
 /** What a part of a trace is headed by. */
 export function TraceTitle({ children }: { children: string }) {
   return (
-    <Text as="h3" fontSize="12px" color="fg.muted" mt={4} mb={1} _first={{ mt: 0 }}>
+    <Text as="h3" fontSize="small" color="fg.muted" mt={4} mb={1} _first={{ mt: 0 }}>
       {children}
     </Text>
   );
@@ -45,15 +45,15 @@ export function DrawnSteps({ trace, name }: { trace: Trace; name: (id: string) =
         {name(step.id)}
       </Text>
       <Text color="fg.muted" overflowWrap="anywhere" minWidth={0}>
-        {step.fired ? sayDrawn(step.drawn) : "did not happen"}
+        {step.fired ? sayDrawn(step.drawn) : "skipped"}
       </Text>
     </Flex>
   ));
 }
 
-type Fate = Trace["objects"]["dropped"][number];
+type ObjectOutcome = Trace["objects"]["dropped"][number];
 
-interface FatesProps {
+interface ObjectOutcomesProps {
   trace: Trace;
   name: (id: string) => string;
   /** Those whose classes are known: of the picture before and after. */
@@ -61,23 +61,23 @@ interface FatesProps {
 }
 
 /** What became of the objects, and which step is to blame. */
-export function Fates({ trace, name, objects }: FatesProps) {
+export function ObjectOutcomes({ trace, name, objects }: ObjectOutcomesProps) {
   const classes = new Map(objects.map((object) => [objectName(object), object.class]));
-  const say = (fate: Fate) => `${classes.get(objectName(fate)) ?? "object"} ${fate.id}`;
+  const say = (lost: ObjectOutcome) => `${classes.get(objectName(lost)) ?? "object"} ${lost.id}`;
   const { kept, clipped, dropped, clipped_by } = trace.objects;
   return (
     <>
       <Text>
         {kept} whole, {clipped} clipped, {dropped.length} lost; {(trace.blank_share * 100).toFixed(1)} % blank
       </Text>
-      {dropped.map((fate) => (
-        <Text key={`${fate.image}-${fate.id}`} color="loss">
-          {say(fate)}: {fate.reason}, by {name(fate.step)}
+      {dropped.map((lost) => (
+        <Text key={`${lost.image}-${lost.id}`} color="loss">
+          {say(lost)}: {lost.reason}, by {name(lost.step)}
         </Text>
       ))}
-      {clipped_by.map((fate) => (
-        <Text key={`${fate.image}-${fate.id}`} color="fg.muted">
-          {say(fate)}: {(fate.share * 100).toFixed(0)} % left, by {name(fate.step)}
+      {clipped_by.map((lost) => (
+        <Text key={`${lost.image}-${lost.id}`} color="fg.muted">
+          {say(lost)}: {(lost.share * 100).toFixed(0)} % left, by {name(lost.step)}
         </Text>
       ))}
     </>
@@ -88,7 +88,7 @@ export function Fates({ trace, name, objects }: FatesProps) {
 export function Command({ text, children }: { text: string; children?: React.ReactNode }) {
   return (
     <>
-      <Box bg="bg.sunken" px={2} py={1.5} fontFamily="mono" fontSize="11.5px" overflowWrap="anywhere" data-testid="command">
+      <Box bg="bg.sunken" px={2} py={1.5} fontFamily="mono" fontSize="caption" overflowWrap="anywhere" data-testid="command">
         {text}
       </Box>
       <Box display="flex" gap={2} mt={2}>

@@ -3,7 +3,7 @@ import type { Schemas } from "../api/client";
 export type RevisionLine = Schemas["RevisionLine"];
 
 /** Changes that followed one another without a longer pause: the newest revision, and those it grew out of. */
-export interface Sitting {
+export interface Session {
   last: RevisionLine;
   before: RevisionLine[];
 }
@@ -11,8 +11,8 @@ export interface Sitting {
 const PAUSE_MS = 10 * 60_000;
 
 /** Every change is saved by itself; those of one sitting belong together, but for named ones and the very first. Newest first. */
-export function sittingsOf(revisions: readonly RevisionLine[]): Sitting[] {
-  const found: Sitting[] = [];
+export function sessionsOf(revisions: readonly RevisionLine[]): Session[] {
+  const found: Session[] = [];
   for (const revision of revisions) {
     const sitting = found.at(-1);
     const next = sitting?.before.at(-1) ?? sitting?.last;

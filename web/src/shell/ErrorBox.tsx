@@ -3,7 +3,7 @@ import { TriangleAlert } from "lucide-react";
 import { Refusal } from "../api/client";
 
 /** An error as something to act on: what happened, all problems, what stays as it was. */
-export function Refused({ error, children }: { error: unknown; children?: React.ReactNode }) {
+export function ErrorBox({ error, children }: { error: unknown; children?: React.ReactNode }) {
   const lines =
     error instanceof Refusal && error.problems.length ? error.problems : [error instanceof Error ? error.message : String(error)];
   return (

@@ -1,10 +1,10 @@
 import { memo, useCallback, useEffect, useState } from "react";
 import type { Dataset, ImageRow, LabelObject, Tile } from "../api/client";
 import { useView } from "../state/view";
+import { percent } from "../words/figures";
 import { LabelMap } from "./LabelMap";
 import { Overlay } from "./Overlay";
-import { pictureOf, pictureWidth } from "./pictures";
-import { percent } from "./values";
+import { pictureOf, pictureWidth } from "./widths";
 import "./tiles.css";
 
 /** Boxes that grew by more than this when they were turned are marked. */

@@ -3,7 +3,7 @@ import { Box, Flex, Input, Text } from "@chakra-ui/react";
 /** What the tables and plots at the wall's left are headed by. */
 export function Heading({ children }: { children: React.ReactNode }) {
   return (
-    <Text as="h2" fontSize="12px" color="fg.muted" mt={5} mb={1.5}>
+    <Text as="h2" fontSize="small" color="fg.muted" mt={5} mb={1.5}>
       {children}
     </Text>
   );
@@ -22,7 +22,7 @@ export function NarrowPanel({ width, name, setName, children }: PanelProps) {
   return (
     <Box
       as="section"
-      aria-label="Narrow the wall"
+      aria-label="Filter the images"
       width={width}
       flex="none"
       borderRightWidth="1px"
@@ -33,8 +33,8 @@ export function NarrowPanel({ width, name, setName, children }: PanelProps) {
     >
       <Input
         size="xs"
-        aria-label="Part of the name"
-        placeholder="part of the name"
+        aria-label="Name contains"
+        placeholder="name contains"
         value={name ?? ""}
         onChange={(event) => setName(event.target.value || undefined)}
       />
@@ -70,7 +70,7 @@ function Bar(props: BarProps) {
       _hover={{ bg: props.on ? "amber.muted" : "bg.emphasized/50" }}
       onClick={props.choose}
     >
-      <Flex justify="space-between" fontSize="13px" gap={2}>
+      <Flex justify="space-between" fontSize="body" gap={2}>
         <Text truncate>{props.name}</Text>
         <Text>{props.count}</Text>
       </Flex>

@@ -1,0 +1,42 @@
+/** “1 image”, “2 images”: a count with its noun; `more` where the plural is not formed with an s. */
+export function counted(count: number, noun: string, more = `${noun}s`): string {
+  return `${count} ${count === 1 ? noun : more}`;
+}
+
+/** A share as “12.5 %”. */
+export const percent = (share: number, digits = 1) => `${(share * 100).toFixed(digits)} %`;
+
+const SPLIT_WORDS: Record<string, string> = { train: "training" };
+
+/** A split as people call it: “training”. */
+export const saySplit = (split: string) => SPLIT_WORDS[split] ?? split;
+
+const ORDER = ["train", "validation", "test"];
+
+/** Splits with what belongs to them, in their usual order. */
+export function inOrder<T>(splits: Record<string, T>): [string, T][] {
+  const rank = (split: string) => (ORDER.includes(split) ? ORDER.indexOf(split) : ORDER.length);
+  return Object.entries(splits).sort(([a], [b]) => rank(a) - rank(b));
+}
+
+/** “192 training + 6 validation + 6 test”, in that order wherever the counts come from. */
+export function sayCounts(counts: Record<string, number>): string {
+  return inOrder(counts)
+    .map(([split, count]) => `${count} ${saySplit(split)}`)
+    .join(" + ");
+}
+
+/** “7.1 MB” */
+export function sayBytes(bytes: number): string {
+  if (bytes < 1e6) return `${Math.max(1, Math.round(bytes / 1e3))} kB`;
+  return bytes < 1e9 ? `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB` : `${(bytes / 1e9).toFixed(1)} GB`;
+}
+
+/** “89 s”, “10 min”, “2.5 h” */
+export function saySeconds(seconds: number): string {
+  if (seconds < 90) return `${Math.max(1, Math.round(seconds))} s`;
+  return seconds < 5400 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`;
+}
+
+/** A phrase as a sentence of its own. */
+export const sentence = (phrase: string) => (phrase ? `${phrase[0]?.toUpperCase()}${phrase.slice(1)}.` : "");
