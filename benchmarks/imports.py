@@ -119,7 +119,7 @@ def _hash_and_look(folder: Path) -> float:
 
 def _bring(address: str, folder: Path) -> tuple[float, int]:
     """Seconds of the job, and the dataset."""
-    intake = _post(f"{address}/api/imports", {"folder": str(folder)})["id"]
+    dataset_import = _post(f"{address}/api/imports", {"folder": str(folder)})["id"]
     start = time.perf_counter()
     _post(f"{address}/api/imports/{dataset_import}/start", {})
     while True:

@@ -29,6 +29,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parent.parent
@@ -194,7 +195,7 @@ def free_port() -> int:
 
 
 @contextlib.contextmanager
-def locked(state: Path):
+def locked(state: Path) -> Iterator[None]:
     """One of us at a time."""
     state.mkdir(parents=True, exist_ok=True)
     with (state / "lock").open("w") as lock:

@@ -27,7 +27,7 @@ def main() -> None:
     shutil.rmtree(state, ignore_errors=True)
     if DEMO.exists():
         shutil.copytree(DEMO, state / "demo")
-    command = [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8800"]
+    command: list[str | Path] = [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8800"]
     server = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state)}, stdout=subprocess.PIPE, text=True)
     try:
         assert server.stdout is not None

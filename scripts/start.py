@@ -65,7 +65,7 @@ def answers(port: int) -> bool:
     """Whether the application itself answers, not only its port."""
     try:
         with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/steps", timeout=60) as answer:
-            return answer.status == 200
+            return int(answer.status) == 200
     except OSError:
         return False
 

@@ -68,7 +68,7 @@ def test_the_flawed_survey_is_mended_before_anything_is_built_on_it(page: Page, 
     expect(findings.get_by_role("status")).to_contain_text("2 changes to labels and splits")
 
     # By class and split, with the keyboard.
-    filters = page.get_by_role("region", name="Filter the images")
+    filters = page.get_by_role("region", name="Filters")
     filters.get_by_role("button", name="validation").focus()
     page.keyboard.press("Enter")
     expect(total).to_have_text(re.compile("1 image of 13"))
@@ -114,7 +114,7 @@ def test_a_yolo_set_is_brought_in_by_dropping_it(page: Page, varlen_address: str
     card.get_by_role("button", name="Import").click()
     page.get_by_role("link", name="Open it and its findings").click()
     expect(page.get_by_text("read as yolo")).to_be_visible()
-    expect(page.get_by_role("region", name="Filter the images").get_by_role("button", name="veil of ash")).to_be_visible()
+    expect(page.get_by_role("region", name="Filters").get_by_role("button", name="veil of ash")).to_be_visible()
     expect(page.get_by_role("region", name="Images").locator("[data-layer=boxes]").first).to_be_visible()
 
     # From here onto the bench, where it stays: after a reload, and after a look at another view.

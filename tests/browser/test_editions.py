@@ -84,7 +84,7 @@ def test_from_the_bench_to_a_zip_of_what_the_sheet_showed(page: Page, varlen_add
 
 
 def test_an_edition_is_looked_through_made_again_and_scored(page: Page, made: tuple[int, int], tmp_path: Path) -> None:
-    """Filter the images, open one, recreate, check all files, put scores in by hand and from a file; then the way back."""
+    """Filters, open one, recreate, check all files, put scores in by hand and from a file; then the way back."""
     wall = page.get_by_role("region", name="Images of the edition")
     status = page.get_by_role("status").first
     expect(status).to_have_text("20 images")

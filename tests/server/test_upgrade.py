@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import json
 import os
 import subprocess
 import sys
@@ -35,13 +36,14 @@ def before(database: dict[str, Any]) -> Iterator[dict[str, Any]]:
 
 def test_a_database_of_version_0_1_goes_on(before: dict[str, Any], tmp_path: Path) -> None:
     """Migrating it makes exactly the tables of a new one, and everything in it is still there."""
+    told_where = json.dumps({"HOST": before["host"], "PORT": before["port"], "USER": before["user"], "PASSWORD": before["password"], "NAME": NAME})
     told = f"""
 import json, os, django
 os.environ["DJANGO_SETTINGS_MODULE"] = "varlen_server.settings"
 from django.conf import settings
 django.setup()
 from django.db import connections
-connections.databases["default"].update(HOST={before["host"]!r}, PORT={before["port"]!r}, USER={before["user"]!r}, PASSWORD={before["password"]!r}, NAME={NAME!r})
+connections.databases["default"].update(json.loads({told_where!r}))
 from django.core.management import call_command
 call_command("migrate", verbosity=0)
 call_command("makemigrations", check=True, dry_run=True, verbosity=0)

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from varlen.editions.export_spec import SPEC_FIELDS
-from varlen.editions.record import read_record
+from varlen.editions.record import EditionRecord, read_record
 from varlen.editions.rows import read_rows
 from varlen.pipeline.diff import differences
 
@@ -38,7 +38,7 @@ def compare(one: Path, other: Path) -> dict[str, Any]:
     }
 
 
-def _datasets(one: Path, other: Path, a: dict[str, Any], b: dict[str, Any]) -> dict[str, Any]:
+def _datasets(one: Path, other: Path, a: EditionRecord, b: EditionRecord) -> dict[str, Any]:
     found: dict[str, Any] = {"same": a["dataset_digest"] == b["dataset_digest"], "names": [a["dataset"], b["dataset"]]}
     first, second = (list(_classes(record)) for record in (a, b))
     found["classes_only"] = [[name for name in first if name not in second], [name for name in second if name not in first]]
@@ -62,11 +62,11 @@ def _named(keys: set[str]) -> dict[str, Any]:
     return {"count": len(keys), "first": sorted(keys)[:NAMED]}
 
 
-def _classes(record: dict[str, Any]) -> dict[str, None]:
+def _classes(record: EditionRecord) -> dict[str, None]:
     return dict.fromkeys(name for split in record["counts"].values() for name in split["classes"])
 
 
-def _counts(a: dict[str, Any], b: dict[str, Any]) -> dict[str, Any]:
+def _counts(a: EditionRecord, b: EditionRecord) -> dict[str, Any]:
     """Images, objects and objects per class of each split, in both; 0 where one has none."""
     found: dict[str, Any] = {}
     for split in dict.fromkeys([*a["counts"], *b["counts"]]):

@@ -15,7 +15,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO, cast
 
 import orjson
 
@@ -28,7 +28,7 @@ from varlen.datasets.summary import channel_statistics
 from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, WrittenRow, chunk_file, read_chunk, write_chunk, write_job
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.readme import edition_readme
-from varlen.editions.record import CARD, RECORD, ROWS, OutputDigest
+from varlen.editions.record import CARD, RECORD, ROWS, EditionHead, EditionRecord, LeftOutRecord, OutputDigest
 from varlen.editions.statistics import Statistics
 from varlen.errors import EditionError
 from varlen.executors import ChunkWork, run_here, run_in_processes, run_on_cluster
@@ -51,7 +51,7 @@ def export(
     leave_out: bool = False,
     progress: Callable[[int, int], None] = lambda done, total: None,
     stop: Callable[[], bool] = lambda: False,
-) -> dict[str, Any]:
+) -> EditionRecord:
     """Write an edition to `out` and return its record.
 
     scheduler: address of a Dask scheduler that does the work instead of `workers` processes;
@@ -80,7 +80,7 @@ def export(
         raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
 
 
-def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> dict[str, Any]:
+def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> EditionHead:
     return {
         "varlen_edition": 1,
         "varlen": __version__,
@@ -94,7 +94,7 @@ def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> dict[str, A
     }
 
 
-def _prepare(part: Path, head: dict[str, Any], resume: bool) -> None:
+def _prepare(part: Path, head: EditionHead, resume: bool) -> None:
     """Start afresh, or keep the chunks of the same order that was interrupted."""
     job = part / "job.json"
     if resume and job.exists():
@@ -195,13 +195,13 @@ def _writer_for(dataset: Dataset, pipeline: Pipeline, form: str) -> Writer:
     return WRITERS[form](dataset, (list(step.mean or found[0]), list(step.std or found[1])))
 
 
-def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, head: dict[str, Any], chunks: int) -> dict[str, Any]:
+def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, head: EditionHead, chunks: int) -> EditionRecord:
     """Rows, label files and the edition's record, in an order that depends on nothing."""
     splits = spec.written(dataset.splits())
     statistics = Statistics(dataset, spec)
     digest = OutputDigest(head)
     writer = _writer_for(dataset, pipeline, head["format"])
-    left_out: list[dict[str, Any]] = []
+    left_out: list[LeftOutRecord] = []
 
     def counted(out: BinaryIO) -> Iterator[WrittenRow]:
         """Every record once: into the list of rows, the digest and the counts, then on to the label files."""
@@ -224,14 +224,14 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         digest.add_labels(path, files[path])
     files[ROWS] = file_digest(part / ROWS)
     versions = {"varlen": __version__, **{name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}}
+    made = {"output_digest": str(digest), "counts": statistics.counts(), "statistics": statistics.to_json(), "files": files, "versions": versions}
+    record = cast(EditionRecord, {**head, **made})
     if outside := pipeline.outside_steps():
-        head = {**head, "outside_steps": outside}
+        record["outside_steps"] = outside
     if writer.packs:
-        head = {**head, "packed": True}
+        record["packed"] = True
     if left_out:
-        head = {**head, "left_out": left_out}
-    record = {**head, "output_digest": str(digest), "counts": statistics.counts(), "statistics": statistics.to_json(), "files": files,
-              "versions": versions}  # fmt: skip
+        record["left_out"] = left_out
     text = edition_readme(record, dataset).encode()
     write_whole(part / CARD, text)
     files[CARD] = file_digest(part / CARD)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
-from typing import Any
+from typing import Any, NotRequired, TypedDict
 
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.image_files import SUFFIX, ImageType
@@ -12,6 +12,18 @@ from varlen.errors import EditionError
 
 TRAINING = "train"
 MOST_VARIANTS = 1000
+
+
+class SpecFields(TypedDict):
+    """An `ExportSpec` as plain values; what is rarely chosen only where it is."""
+
+    variants: int
+    originals: bool
+    format: str
+    image: ImageType
+    quality: int
+    splits: NotRequired[list[str]]
+    split_variants: NotRequired[dict[str, int]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,9 +76,15 @@ class ExportSpec:
         """Exactly how many images come out per split, of the splits that are written."""
         return {split: images[split] * len(self.variants_for(split)) for split in self.written(images)}
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> SpecFields:
         """As plain values; what is seldom chosen only where it is, so that other orders read alike."""
-        found = {"variants": self.variants, "originals": self.originals, "format": self.format, "image": self.image, "quality": self.quality}
+        found: SpecFields = {
+            "variants": self.variants,
+            "originals": self.originals,
+            "format": self.format,
+            "image": self.image,
+            "quality": self.quality,
+        }
         if self.splits:
             found["splits"] = list(self.splits)
         if self.split_variants:

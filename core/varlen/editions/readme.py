@@ -6,10 +6,11 @@ from typing import Any
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
+from varlen.editions.record import EditionRecord
 from varlen.steps import CATALOGUE, describe
 
 
-def edition_readme(record: dict[str, Any], dataset: Dataset) -> str:
+def edition_readme(record: EditionRecord, dataset: Dataset) -> str:
     """Markdown: what the edition holds, from what and how it was made, how to read it and how to check it."""
     counts = record["counts"]
     variants = f"{record['variants']} variants of every training image" + (" and the original" if record["originals"] else "")
@@ -35,7 +36,7 @@ def edition_readme(record: dict[str, Any], dataset: Dataset) -> str:
     return "\n\n".join(part for part in parts if part) + "\n"
 
 
-def _other_splits(record: dict[str, Any]) -> str:
+def _other_splits(record: EditionRecord) -> str:
     more = record.get("split_variants", {})
     said = "; ".join(f"{split} each image and {count} variants of it, through the steps for every split" for split, count in more.items())
     return f"Other splits hold each image once; {said}." if said else "Other splits hold each image once."
@@ -56,7 +57,7 @@ def _rights(dataset: Dataset) -> list[str]:
     return ["## Rights", "The source names these licences: " + ", ".join(named) + "."] if named else []
 
 
-def _left_out(record: dict[str, Any]) -> list[str]:
+def _left_out(record: EditionRecord) -> list[str]:
     found = record.get("left_out", [])
     if not found:
         return []

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import hashlib
 from pathlib import Path
-from typing import Any
+from typing import Any, NotRequired, TypedDict, cast
 
 import orjson
 
+from varlen.editions.export_spec import SpecFields
 from varlen.errors import EditionError
 
 RECORD = "edition.json"
@@ -22,10 +23,56 @@ SCORES = "scores.jsonl"
 DIGESTED = ("varlen", "dataset_digest", "pipeline_digest", "seed", "variants", "originals", "format", "image", "quality")
 
 
+class SplitCount(TypedDict):
+    """Images, objects and objects per class of a split."""
+
+    images: int
+    objects: int
+    classes: dict[str, int]
+
+
+class LeftOutRecord(TypedDict):
+    """A variant that could not be made and was left out."""
+
+    source: str
+    variant: int
+    reason: str
+
+
+class EditionHead(SpecFields):
+    """What an edition is made from, known before its first image. varlen: the version that makes it."""
+
+    varlen_edition: int
+    varlen: str
+    dataset: str
+    dataset_path: str
+    dataset_digest: str
+    pipeline: dict[str, Any]
+    pipeline_digest: str
+    seed: int
+
+
+class EditionRecord(EditionHead):
+    """`edition.json`: the whole record.
+
+    outside_steps: SHA-256 of the files of steps that are not built in, by their names; packed: pictures are inside
+    larger files; files: SHA-256 of the files that are not one image's own, by path.
+    """
+
+    output_digest: str
+    counts: dict[str, SplitCount]
+    statistics: dict[str, Any]
+    files: dict[str, str]
+    versions: dict[str, str]
+    outside_steps: NotRequired[dict[str, str]]
+    packed: NotRequired[bool]
+    left_out: NotRequired[list[LeftOutRecord]]
+
+
 class OutputDigest:
     """The digest of an edition, gathered as it is written or read again, in the order of its rows."""
 
-    def __init__(self, head: dict[str, Any]) -> None:
+    def __init__(self, head: EditionHead) -> None:
         made_from = {key: head.get(key) for key in DIGESTED} | {key: head[key] for key in ("splits", "split_variants") if key in head}
         self._digest = hashlib.sha256(orjson.dumps(made_from, option=orjson.OPT_SORT_KEYS))
 
@@ -43,7 +90,7 @@ class OutputDigest:
         return "sha256:" + self._digest.hexdigest()
 
 
-def read_record(folder: Path) -> dict[str, Any]:
+def read_record(folder: Path) -> EditionRecord:
     """The record of an edition. Raises `EditionError` when there is none."""
     try:
         record = orjson.loads((folder / RECORD).read_bytes())
@@ -53,4 +100,4 @@ def read_record(folder: Path) -> dict[str, Any]:
         raise EditionError(f"{folder / RECORD}: damaged ({error})") from None
     if not isinstance(record, dict) or record.get("varlen_edition") != 1:
         raise EditionError(f"{folder / RECORD}: not the record of an edition")
-    return record
+    return cast(EditionRecord, record)

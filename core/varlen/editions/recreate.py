@@ -5,16 +5,17 @@ from __future__ import annotations
 import hashlib
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import orjson
 
 from varlen._version import __version__
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.image_files import encode
-from varlen.editions.record import read_record
+from varlen.editions.record import EditionRecord, read_record
+from varlen.editions.rows import Row
 from varlen.errors import EditionError
 from varlen.pipeline.document import from_json
+from varlen.pipeline.trace import Trace
 from varlen.render.renderer import Renderer
 
 
@@ -23,7 +24,7 @@ class Recreated:
     """An image made again: its file's bytes, its row in the edition, and one line for each thing that is not as it was."""
 
     data: bytes
-    row: dict[str, Any]
+    row: Row
     differences: list[str]
 
     @property
@@ -32,7 +33,7 @@ class Recreated:
         return not self.differences
 
 
-def recreate(edition: Path, row: dict[str, Any], dataset: Dataset) -> Recreated:
+def recreate(edition: Path, row: Row, dataset: Dataset) -> Recreated:
     """Make the image of `row` again: nothing is drawn, the values in its trace are used.
 
     Raises `EditionError` when the source picture is no longer the one the edition was made from.
@@ -52,7 +53,7 @@ def recreate(edition: Path, row: dict[str, Any], dataset: Dataset) -> Recreated:
     return Recreated(data, row, _differences(record, row, outcome.trace, data))
 
 
-def _differences(record: dict[str, Any], row: dict[str, Any], trace: dict[str, Any], data: bytes) -> list[str]:
+def _differences(record: EditionRecord, row: Row, trace: Trace, data: bytes) -> list[str]:
     found = []
     same_pixels = trace["pixel_digest"] == row["pixel_digest"]
     if not same_pixels:

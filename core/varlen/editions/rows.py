@@ -4,15 +4,37 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import NotRequired, TypedDict
 
 import orjson
 
 from varlen.editions.record import ROWS
 from varlen.errors import EditionError
+from varlen.pipeline.trace import Trace
 
 
-def read_rows(edition: Path) -> Iterator[dict[str, Any]]:
+class Row(TypedDict):
+    """One image of an edition: its file, what it was made from, and its trace.
+
+    source: the image's key in its dataset; source_labels: the digest of its labels there; classes: objects per class;
+    label_files: SHA-256 of its own label files, by path.
+    """
+
+    row: int
+    file: str
+    split: str
+    source: str
+    source_sha256: str
+    source_labels: NotRequired[str]
+    variant: int
+    file_sha256: str
+    pixel_digest: str
+    classes: dict[str, int]
+    trace: Trace
+    label_files: NotRequired[dict[str, str]]
+
+
+def read_rows(edition: Path) -> Iterator[Row]:
     """Row after row. Raises `EditionError` when the list is missing or damaged."""
     path = edition / ROWS
     try:
@@ -25,7 +47,7 @@ def read_rows(edition: Path) -> Iterator[dict[str, Any]]:
         raise EditionError(f"{path}: damaged ({error})") from None
 
 
-def find_row(edition: Path, wanted: str) -> dict[str, Any]:
+def find_row(edition: Path, wanted: str) -> Row:
     """The row with this number, or of this file. Raises `EditionError` when there is none."""
     for row in read_rows(edition):
         if str(row["row"]) == wanted or row["file"] == wanted:

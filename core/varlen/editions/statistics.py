@@ -10,6 +10,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import box_sides
 from varlen.editions.chunks import SIDE_BINS, WrittenRow, side_bins
 from varlen.editions.export_spec import ExportSpec
+from varlen.editions.record import SplitCount
 
 
 class Statistics:
@@ -33,7 +34,7 @@ class Statistics:
         self._outcomes += np.array(record.outcomes, np.int64)
         self._blank += record.blank
 
-    def counts(self) -> dict[str, Any]:
+    def counts(self) -> dict[str, SplitCount]:
         """Images, objects and objects per class of every split."""
         return {split: _counted(self._images[split], self._objects[split], self.classes) for split in self.splits}
 
@@ -68,5 +69,5 @@ class _Source:
         self.counts = {split: _counted(images[split], objects[split], dataset.classes) for split in splits}
 
 
-def _counted(images: int, objects: np.ndarray[tuple[int], np.dtype[np.int64]], classes: tuple[str, ...]) -> dict[str, Any]:
+def _counted(images: int, objects: np.ndarray[tuple[int], np.dtype[np.int64]], classes: tuple[str, ...]) -> SplitCount:
     return {"images": images, "objects": int(objects.sum()), "classes": dict(zip(classes, objects.tolist(), strict=True))}

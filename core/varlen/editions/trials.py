@@ -6,12 +6,11 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from varlen.datasets.dataset import Dataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
-from varlen.editions.record import RECORD, read_record
+from varlen.editions.record import RECORD, EditionRecord, read_record
 from varlen.errors import EditionError, VarlenError
 from varlen.pipeline.document import Pipeline
 
@@ -56,7 +55,7 @@ def _told(progress: Callable[[str, int, int], None], cell: str) -> Callable[[int
     return lambda done, total: progress(cell, done, total)
 
 
-def _there(folder: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> dict[str, Any] | None:
+def _there(folder: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> EditionRecord | None:
     """The record of the edition that is there already; None where there is none."""
     if not (folder / RECORD).exists():
         return None

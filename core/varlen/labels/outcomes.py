@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Literal
 
 from varlen.model.objects import Objects, join_objects
+from varlen.pipeline.trace import OutcomeRecord
 
 SOURCE = "source"
 
@@ -21,7 +22,7 @@ class ObjectOutcome:
     step: str
     share: float
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> OutcomeRecord:
         """As written to a trace."""
         return {"id": self.id, "image": self.image, "reason": self.reason, "step": self.step, "share": round(self.share, 4)}
 

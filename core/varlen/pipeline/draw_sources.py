@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any, Protocol
+from collections.abc import Sequence
+from typing import Protocol, TypedDict
 
 from varlen.draws import Stream
 from varlen.errors import RenderError
+from varlen.pipeline.trace import StepRecord
 from varlen.steps.base import DrawContext, Drawn, Step
 
-#: Which object a draw is for, when a step is drawn for each object by itself.
-Part = dict[str, Any]
+
+class Part(TypedDict):
+    """Which object a draw is for, when a step draws for each object: its image, its id there, and which of several copies."""
+
+    image: str
+    object: str
+    copy: int
 
 
 class Draws(Protocol):
@@ -41,7 +48,7 @@ class FreshDraws:
 class RecordedDraws:
     """Draws as a trace holds them: nothing is drawn again."""
 
-    def __init__(self, steps: list[dict[str, Any]]) -> None:
+    def __init__(self, steps: Sequence[StepRecord]) -> None:
         self._steps = {record["id"]: record for record in steps}
 
     def step(self, step: Step, context: DrawContext, part: Part | None = None) -> tuple[bool, Drawn]:
@@ -59,7 +66,7 @@ class RecordedDraws:
             raise RenderError(f"step {step}: the trace names no partner {place}")
         return RecordedDraws(partners[place - 1]["steps"])
 
-    def _record(self, step: str) -> dict[str, Any]:
+    def _record(self, step: str) -> StepRecord:
         if step not in self._steps:
             raise RenderError(f"step {step}: the trace has no draw of it")
         return self._steps[step]

@@ -7,13 +7,14 @@ Geometry is kept composed: a `Resample` holds one transform for a whole run of s
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from varlen.kernels.bends import moved, moved_outline
 from varlen.kernels.exposure import exposed_by, exposed_share
 from varlen.model.bends import Bends, DisplacementField
 from varlen.model.effects import Color, Cover, Curve, Detail, Edges, Move, Recolor
 from varlen.model.geometry import IDENTITY, Matrix, Point, Rect, Size
+from varlen.pipeline.trace import StepRecord
 
 if TYPE_CHECKING:
     import numpy as np
@@ -201,7 +202,7 @@ class Plan:
     size: Size
     base: Tiled | Mixed | Pasted | None = None
     stages: list[Stage] = field(default_factory=list)
-    steps: list[dict[str, Any]] = field(default_factory=list)
+    steps: list[StepRecord] = field(default_factory=list)
     gray: bool = False
 
     @property

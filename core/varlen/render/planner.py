@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,8 +26,9 @@ from varlen.model.effects import Bend, Cover, Curve, Detail, Effect, Gray, Mix, 
 from varlen.model.geometry import IDENTITY, Point, Size, scaling, translation
 from varlen.model.objects import Objects
 from varlen.pipeline.document import Pipeline, applicable
-from varlen.pipeline.draw_sources import Draws, FreshDraws
+from varlen.pipeline.draw_sources import Draws, FreshDraws, Part
 from varlen.pipeline.plan import Colors, Mixed, Painted, Pasted, PastedObject, Patch, Patched, Plan, Resample, Tiled, Window
+from varlen.pipeline.trace import StepRecord
 from varlen.steps.base import DrawContext, PlacedObject, Step
 from varlen.steps.junction import Junction
 
@@ -87,7 +88,7 @@ class _Planner:
                 continue
             context = DrawContext(plan.size, plan.image, self.peers, lambda plan=plan: self.seen(plan))  # type: ignore[misc]
             fired, drawn = draws.step(step, context)
-            record: dict[str, Any] = {"id": step.id, "step": step.step, "fired": fired, "drawn": drawn}
+            record: StepRecord = {"id": step.id, "step": step.step, "fired": fired, "drawn": drawn}
             plan.steps.append(record)
             if not fired:
                 continue
@@ -102,7 +103,7 @@ class _Planner:
                 _add(plan, step.id, effect)
         return plan
 
-    def _composite(self, plan: Plan, step: Step, effect: Mosaic | Mix | Paste, earlier: list[Step], draws: Draws, record: dict[str, Any]) -> Plan:
+    def _composite(self, plan: Plan, step: Step, effect: Mosaic | Mix | Paste, earlier: list[Step], draws: Draws, record: StepRecord) -> Plan:
         match effect:
             case Mosaic():
                 return self._mosaic(plan, step, effect, earlier, draws, record)
@@ -132,7 +133,7 @@ class _Planner:
             if x0 >= x1 or y0 >= y1:
                 continue
             inside = Plan(plan.image, Size(x1 - x0, y1 - y0))
-            part = {"image": seen.image, "object": seen.id, "copy": copy}
+            part: Part = {"image": seen.image, "object": seen.id, "copy": copy}
             fired, drawn = draws.step(step, DrawContext(inside.size, plan.image, self.peers), part)
             drawn_for.append({**part, "fired": fired, "drawn": drawn})
             effect = step.effect(drawn, inside.size) if fired else None
@@ -143,14 +144,14 @@ class _Planner:
         if patches:
             plan.stages.append(Patched(step.id, tuple(patches)))
 
-    def _partner(self, image: str, place: int, step: Step, earlier: list[Step], draws: Draws, record: dict[str, Any]) -> Plan:
+    def _partner(self, image: str, place: int, step: Step, earlier: list[Step], draws: Draws, record: StepRecord) -> Plan:
         """A partner through the earlier steps with draws of its own."""
         partners = record.setdefault("partners", [])
         plan = self.run(image, earlier, draws.partner(step.id, place, self.images.draw_key(image, self.by_group)))
         partners.append({"image": image, "steps": plan.steps})
         return plan
 
-    def _mosaic(self, plan: Plan, step: Step, effect: Mosaic, earlier: list[Step], draws: Draws, record: dict[str, Any]) -> Plan:
+    def _mosaic(self, plan: Plan, step: Step, effect: Mosaic, earlier: list[Step], draws: Draws, record: StepRecord) -> Plan:
         _check_size(step.id, effect.size)
         tiles = []
         for place, cell in enumerate(effect.cells):
@@ -159,7 +160,7 @@ class _Planner:
             tiles.append(tile)
         return Plan(plan.image, effect.size, Tiled(step.id, tuple(tiles), effect.size), steps=plan.steps, gray=plan.gray)
 
-    def _mix(self, plan: Plan, step: Step, effect: Mix, earlier: list[Step], draws: Draws, record: dict[str, Any]) -> Plan:
+    def _mix(self, plan: Plan, step: Step, effect: Mix, earlier: list[Step], draws: Draws, record: StepRecord) -> Plan:
         partner = self._partner(effect.image, 1, step, earlier, draws, record)
         across, down = plan.size.width / partner.size.width, plan.size.height / partner.size.height
         factor = max(across, down)
@@ -167,7 +168,7 @@ class _Planner:
         _add_move(partner, step.id, Move(scaling(factor, factor, left, top), plan.size, cuts=True))
         return Plan(plan.image, plan.size, Mixed(step.id, plan, partner, effect.weight), steps=plan.steps, gray=plan.gray)
 
-    def _paste(self, plan: Plan, step: Step, effect: Paste, earlier: list[Step], draws: Draws, record: dict[str, Any]) -> Plan:
+    def _paste(self, plan: Plan, step: Step, effect: Paste, earlier: list[Step], draws: Draws, record: StepRecord) -> Plan:
         pasted = []
         record["pasted"] = []
         for place, guest in enumerate(effect.guests, 1):

@@ -8,9 +8,8 @@ from __future__ import annotations
 
 import hashlib
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,6 +35,7 @@ from varlen.model.objects import Objects, Sample
 from varlen.pipeline.document import Pipeline
 from varlen.pipeline.draw_sources import RecordedDraws
 from varlen.pipeline.plan import Colors, Mixed, Painted, Pasted, Patched, Plan, Resample, Stage, Tiled, color_passes
+from varlen.pipeline.trace import StepRecord, Trace
 from varlen.render.picture_cache import PictureCache
 from varlen.render.planner import plan_variant
 from varlen.steps import FROM_FILES
@@ -52,7 +52,7 @@ class VariantLabels:
     size: Size
     objects: Objects
     classes: dict[str, float]
-    trace: dict[str, Any]
+    trace: Trace
 
 
 class Renderer:
@@ -66,7 +66,7 @@ class Renderer:
         """Draw and plan one variant; variant 0 is the original through the `every` steps alone."""
         return plan_variant(self.pipeline, self.dataset, image, self.dataset.entries[image].split, variant)
 
-    def replan(self, trace: dict[str, Any]) -> Plan:
+    def replan(self, trace: Trace) -> Plan:
         """The plan that a trace tells of, with nothing drawn again. Raises `RenderError` when the trace does not fit the pipeline."""
         image = trace["image"]
         if image not in self.dataset.entries:
@@ -86,7 +86,7 @@ class Renderer:
         drop_small(labels, self.pipeline.labels)
         return labels
 
-    def render(self, image: str, variant: int) -> tuple[Sample, dict[str, Any]]:
+    def render(self, image: str, variant: int) -> tuple[Sample, Trace]:
         """One variant whole: its sample, and its trace with the pixel digest."""
         plan = self.plan(image, variant)
         outcome = self.variant_labels(image, variant, plan)
@@ -175,13 +175,11 @@ class Renderer:
                 found[name] = found.get(name, 0.0) + share * weight
         return {name: round(weight, 6) for name, weight in sorted(found.items())}
 
-    def _trace(self, plan: Plan, labels: LabelState, variant: int) -> dict[str, Any]:
-        partners = set(_partners(plan.steps))
+    def _trace(self, plan: Plan, labels: LabelState, variant: int) -> Trace:
         clipped = [outcome for outcome in labels.outcomes() if outcome.outcome == "clipped"]
-        return {
+        trace: Trace = {
             "image": plan.image,
             "source_sha256": self.dataset.source_digest(plan.image),
-            **({"partners_sha256": {key: self.dataset.source_digest(key) for key in sorted(partners)}} if partners else {}),
             "seed": self.pipeline.seed,
             "variant": variant,
             "steps": plan.steps,
@@ -195,6 +193,9 @@ class Renderer:
                 "dropped": [outcome.to_json() for outcome in labels.dropped],
             },
         }
+        if partners := set(_partners(plan.steps)):
+            trace["partners_sha256"] = {key: self.dataset.source_digest(key) for key in sorted(partners)}
+        return trace
 
 
 class _PlanRun:
@@ -345,7 +346,7 @@ class _PlanRun:
         return smaller, scaling(width / size[0], height / size[1]).then(matrix)
 
 
-def _partners(steps: list[dict[str, Any]]) -> Iterator[str]:
+def _partners(steps: Sequence[StepRecord]) -> Iterator[str]:
     """The other images a variant is made from, and those they are made from."""
     for step in steps:
         for partner in step.get("partners", ()):

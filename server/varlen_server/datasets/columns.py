@@ -49,7 +49,7 @@ class Columns:
         if name := asked.get("name", "").lower():
             fits &= np.array([name in key.lower() for key in self.keys], np.bool_)
         if kind := asked.get("finding"):
-            places = next((each["places"] for each in findings if each["kind"] == kind), [])
+            places: list[tuple[str, str]] = next((each["places"] for each in findings if each["kind"] == kind), [])
             fits &= np.isin(self.keys, [image for image, _ in places]) if places else False
         if size := asked.get("size"):
             fits &= np.array([f"{width}×{height}" == size for width, height in self.sizes.tolist()], np.bool_)

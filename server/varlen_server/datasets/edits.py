@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import cast
 
 from django.db import transaction
 from django.db.models import Max
@@ -56,7 +57,7 @@ def _update_images(dataset: Dataset, keys: set[str]) -> None:
     classes = tuple(dataset.classes)
     by_image: dict[str, list[core.Edit]] = {key: [] for key in keys}
     for row in dataset.edits.filter(image_key__in=keys):
-        by_image[row.image_key].append(core.Edit(row.kind, row.image_key, row.object_id, row.value))
+        by_image[row.image_key].append(core.Edit(cast(core.EditKind, row.kind), row.image_key, row.object_id, row.value))
     for image in dataset.images.filter(key__in=keys):
         edits = by_image[image.key]
         first = image.unedited or {"split": image.split, "objects": image.objects_json}

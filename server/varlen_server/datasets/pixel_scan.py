@@ -9,6 +9,7 @@ from concurrent.futures import ProcessPoolExecutor
 from itertools import islice
 from pathlib import Path
 
+import numpy as np
 from django.conf import settings
 from django.db import transaction
 from varlen.datasets.edits import Edit
@@ -29,21 +30,21 @@ AT_ONCE = 64
 def scan_pixels(dataset: Dataset, progress: Callable[[int], None] = lambda done: None) -> None:
     """Add what decoding shows to a dataset's findings and statistics; damaged images are left out by an edit."""
     rows = list(dataset.images.filter(left_out=False).values_list("key", "split", "sha256"))
-    look = ImageChecks()
+    checks = ImageChecks()
     jobs = [(str(path_of(Path(settings.PICTURES), digest)), key) for key, _, digest in rows]
-    for done, ((key, split, digest), found) in enumerate(zip(rows, _examined(jobs), strict=True), 1):
-        look.add(key, split, digest, found)
+    for done, ((key, split, digest), scanned) in enumerate(zip(rows, _scanned(jobs), strict=True), 1):
+        checks.add(key, split, digest, scanned)
         if done % AT_ONCE == 0:
             progress(done)
-    found = look.findings()
-    chosen = "train" if "train" in look.levels else None
-    levels = sum(each for split, each in look.levels.items() if chosen in (None, split))
+    found = checks.findings()
+    chosen = "train" if "train" in checks.levels else None
+    levels = sum((each for split, each in checks.levels.items() if chosen in (None, split)), np.zeros((3, 256), np.int64))
     with transaction.atomic():
         row = Dataset.objects.select_for_update().get(pk=dataset.pk)
         kinds = {finding.kind for finding in found}
         earlier = [Finding(**each) for each in row.findings if each["kind"] not in kinds or each["kind"] == "damaged-file"]
         row.findings = [finding.to_json() for finding in by_severity(_joined([*earlier, *found]))]
-        if look.levels:
+        if checks.levels:
             mean, deviation = mean_and_deviation(levels)
             row.statistics = {"mean": mean, "std": deviation, "levels": levels.reshape(3, 64, 4).sum(axis=2).tolist(),
                               "range": [[int(each.nonzero()[0][0]), int(each.nonzero()[0][-1])] for each in levels],
@@ -67,7 +68,7 @@ def _joined(findings: Iterable[Finding]) -> list[Finding]:
     return list(kinds.values())
 
 
-def _examined(jobs: list[tuple[str, str]]) -> Iterator[ScannedImage]:
+def _scanned(jobs: list[tuple[str, str]]) -> Iterator[ScannedImage]:
     """The outcome for each picture, in order; in several processes when there are many."""
     if len(jobs) < MANY:
         yield from map(scan_file, jobs)

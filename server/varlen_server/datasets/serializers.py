@@ -220,7 +220,7 @@ class RecognisedSerializer(serializers.Serializer):
     classes = LabelCountSerializer(many=True)
     keypoints = serializers.ListField(child=serializers.CharField())
     label_map = serializers.ListField(child=serializers.CharField())
-    fields = serializers.ListField(child=serializers.CharField(), help_text="fields of images that could name groups")
+    fields = serializers.ListField(child=serializers.CharField(), help_text="fields of images that could name groups")  # type: ignore[assignment]
     turned = serializers.IntegerField(help_text="pictures with an EXIF orientation among the first")
     problems = serializers.ListField(child=serializers.CharField())
     problem_count = serializers.IntegerField()
@@ -301,7 +301,7 @@ class SheetImagesQuerySerializer(serializers.Serializer):
     count = serializers.IntegerField(min_value=1, max_value=60, default=6)
     split = serializers.CharField(default="train")
     turn = serializers.IntegerField(min_value=0, max_value=2**31, default=0, help_text="another random choice for each")
-    images = NumbersField(default=list, help_text="numbers of images, with commas, for the pick “pinned”")
+    images = NumbersField(default="", help_text="numbers of images, with commas, for the pick “pinned”")
 
 
 class PageQuerySerializer(serializers.Serializer):

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import lru_cache, partial
 from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from django.conf import settings
 from django.db import transaction
@@ -80,7 +80,7 @@ def discard_import(dataset: Dataset) -> None:
 
 def set_objects(row: Image, objects: Objects, classes: tuple[str, ...]) -> None:
     """Put an image's objects into its row, with all that is derived from them."""
-    row.objects_json = objects_to_json(objects, classes)
+    row.objects_json = objects_to_json(objects, classes)  # type: ignore[assignment]  # a text column that holds JSON
     row.object_count, row.smallest_side, row.measures = measures_of(objects)
 
 
@@ -107,9 +107,9 @@ def load(dataset_id: int, digest: str) -> core.Dataset:
 
 def entry_of(image: Image, classes: tuple[str, ...]) -> Entry:
     """The core's image for a row."""
-    objects = objects_from_json(image.objects_json, classes, image.key)
+    found = objects_from_json(cast(list[dict[str, Any]], image.objects_json), classes, image.key)
     size = Size(image.width, image.height)
-    return Entry(image.key, image.split, size, objects, image.extra, image.group, tuple(image.classes), image.label_map)
+    return Entry(image.key, image.split, size, found, image.extra, image.group, tuple(image.classes), image.label_map)
 
 
 def _loaded(row: Dataset) -> core.Dataset:
@@ -129,8 +129,8 @@ def _loaded(row: Dataset) -> core.Dataset:
 
 def split_counts(dataset: Dataset) -> list[dict[str, Any]]:
     """Images and objects of every split that has some, in the splits' usual order."""
-    rows = dataset.images.filter(left_out=False).values("split").annotate(images=Count("id"), objects=Sum("object_count"))
-    found = {row["split"]: dict(row) for row in rows}
+    rows = dataset.images.filter(left_out=False).values("split").annotate(images=Count("id"), labels=Sum("object_count"))
+    found = {row["split"]: {"split": row["split"], "images": row["images"], "objects": row["labels"]} for row in rows}
     return [found[split] for split in in_order(found)]
 
 

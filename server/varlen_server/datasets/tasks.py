@@ -80,9 +80,14 @@ def clear(dataset_import: DatasetImport) -> None:
 @app.task(name="examine", retry=RetryStrategy(max_attempts=5, wait=2), lock="examine")
 def examine_dataset(dataset_id: int) -> None:
     """Decode every picture of a dataset once."""
-    if not Dataset.objects.filter(pk=dataset_id).update(examining=True):
+    rows = Dataset.objects.filter(pk=dataset_id)
+    if not rows.update(examining=True):
         return
+
+    def progress(done: int) -> None:
+        rows.update(examined=done)
+
     try:
-        scan_pixels(Dataset.objects.get(pk=dataset_id), lambda done: Dataset.objects.filter(pk=dataset_id).update(examined=done) and None)
+        scan_pixels(Dataset.objects.get(pk=dataset_id), progress)
     finally:
-        Dataset.objects.filter(pk=dataset_id).update(examining=False)
+        rows.update(examining=False)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from rest_framework.exceptions import NotFound
 from varlen.atomic_files import write_whole
 from varlen.datasets.image_files import decode
+from varlen.editions.rows import Row
 from varlen.errors import EditionError, VarlenError
 from varlen.pipeline.document import from_json
 from varlen.render.renderer import Renderer
@@ -21,8 +22,6 @@ from varlen_server.editions.models import Edition
 from varlen_server.editions.row_index import index_of
 from varlen_server.previews import preview
 from varlen_server.sheet.renderers import renderer_of
-
-Row = dict[str, Any]
 
 
 def row_or_404(edition: Edition, number: int) -> Row:
@@ -41,7 +40,7 @@ def page_of_rows(edition: Edition, wish: dict[str, Any]) -> dict[str, Any]:
     return {"total": len(chosen), **index.facets(), "rows": shown_rows(edition, rows)}
 
 
-def shown_rows(edition: Edition, rows: list[Row]) -> list[Row]:
+def shown_rows(edition: Edition, rows: list[Row]) -> list[dict[str, Any]]:
     """Rows with what a screen needs: size, address of the picture, and labels, which follow from the trace."""
     renderer = _renderer(edition)
     images = {}

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Any
 
 from django.conf import settings
 from django.db import transaction
 from django.db.models import BigIntegerField, F, Func, Value
 from procrastinate.contrib.django.models import ProcrastinateJob
 from varlen.editions.export_spec import ExportSpec
-from varlen.editions.record import RECORD, read_record
+from varlen.editions.record import RECORD, EditionRecord, read_record
 from varlen.errors import VarlenError
 
 from varlen_server.datasets.models import Dataset
@@ -35,7 +34,7 @@ def adopt_folders() -> list[str]:
     return problems
 
 
-def _adopt(number: int, record: dict[str, Any]) -> Edition:
+def _adopt(number: int, record: EditionRecord) -> Edition:
     order = ExportSpec(**ExportSpec.fields_of(record)).to_json()
     with transaction.atomic():
         edition = Edition.objects.create(

@@ -18,6 +18,7 @@ from django.conf import settings
 from numpy.typing import NDArray
 from varlen.atomic_files import write_whole
 from varlen.editions.record import ROWS, read_record
+from varlen.editions.rows import Row
 from varlen.errors import EditionError
 
 
@@ -66,13 +67,13 @@ class RowIndex:
             "lost": int(np.count_nonzero(self.lost)),
         }
 
-    def row(self, number: int) -> dict[str, Any]:
+    def row(self, number: int) -> Row:
         """One row as it was written. Raises `EditionError` when there is none of that number."""
         if not 0 <= number < len(self.split):
             raise EditionError(f"{self.path}: there is no row {number}")
         with self.path.open("rb") as rows:
             rows.seek(int(self.starts[number]))
-            found: dict[str, Any] = orjson.loads(rows.read(int(self.starts[number + 1] - self.starts[number])))
+            found: Row = orjson.loads(rows.read(int(self.starts[number + 1] - self.starts[number])))
         return found
 
 

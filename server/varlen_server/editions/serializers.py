@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from django.utils import timezone
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
@@ -16,7 +18,7 @@ from varlen_server.sheet.serializers import TraceSerializer
 
 
 class LeftOutSerializer(serializers.Serializer):
-    source = serializers.CharField()
+    source = serializers.CharField()  # type: ignore[assignment]
     variant = serializers.IntegerField()
     reason = serializers.CharField()
 
@@ -65,7 +67,7 @@ class EditionSerializer(serializers.ModelSerializer):
         return edition.dataset is None or edition.dataset.digest != edition.dataset_digest
 
     @extend_schema_field(CheckSerializer)
-    def get_check_state(self, edition: Edition) -> dict:  # type: ignore[type-arg]
+    def get_check_state(self, edition: Edition) -> dict[str, Any]:
         return {"state": "", "done": 0, "count": 0, "problems": [], "at": "", **edition.check_state}
 
     def get_path(self, edition: Edition) -> str:
@@ -125,7 +127,7 @@ class EditionRowSerializer(serializers.Serializer):
     row = serializers.IntegerField()
     file = serializers.CharField()
     split = serializers.CharField()
-    source = serializers.CharField()
+    source = serializers.CharField()  # type: ignore[assignment]
     variant = serializers.IntegerField()
     file_sha256 = serializers.CharField()
     pixel_digest = serializers.CharField()
@@ -166,7 +168,7 @@ class ScoresRequestSerializer(serializers.Serializer):
 
     scores = ScoreSerializer(many=True, default=list)
     text = serializers.CharField(allow_blank=True, default="", trim_whitespace=False)
-    source = serializers.CharField(default="the text")
+    source = serializers.CharField(default="the text")  # type: ignore[assignment]
 
 
 class NamedImagesSerializer(serializers.Serializer):
@@ -227,7 +229,7 @@ class EditionRowsQuerySerializer(PageQuerySerializer):
     lost = serializers.ChoiceField(["0", "1"], required=False, help_text="1: objects were lost, 0: none")
     variant = serializers.CharField(required=False, help_text="a variant's number")
     name = serializers.CharField(required=False, help_text="part of the source's path")
-    source = serializers.CharField(required=False, help_text="the source's path")
+    source = serializers.CharField(required=False, help_text="the source's path")  # type: ignore[assignment]
 
     def get_fields(self) -> dict[str, serializers.Field]:
         """`class` is a word of Python's own, so it can't be an attribute above."""

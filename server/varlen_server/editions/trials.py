@@ -59,7 +59,16 @@ def _newest_editions() -> dict[Key, Edition]:
 
 def _cell(dataset: Dataset, revision: Revision, newest: dict[Key, Edition]) -> Cell:
     edition = newest.get((dataset.pk, dataset.digest, revision.digest))
-    cell = {"dataset": dataset.pk, "pipeline": revision.pipeline_id, "edition": None, "state": "", "done": 0, "total": 0, "message": "", "scores": []}
+    cell: Cell = {
+        "dataset": dataset.pk,
+        "pipeline": revision.pipeline_id,
+        "edition": None,
+        "state": "",
+        "done": 0,
+        "total": 0,
+        "message": "",
+        "scores": [],
+    }
     if edition is None:
         return cell
     return {**cell, "edition": edition.pk, "state": edition.state, "done": edition.done, "total": edition.total, "message": edition.message,

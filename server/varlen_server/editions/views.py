@@ -41,7 +41,7 @@ class EditionList(APIView):
         """Order an edition; it is made in the background."""
         wish = body_of(request, EditionRequestSerializer)
         dataset = get_object_or_404(Dataset, pk=wish["dataset"])
-        revision = Revision.objects.filter(pk=wish.get("revision")).first()
+        revision = Revision.objects.filter(pk=wish.get("revision") or 0).first()
         return _shown(services.order_edition(wish["name"], dataset, wish["document"], services.spec_of(wish), revision, wish["leave_out"]).pk, 201)
 
 

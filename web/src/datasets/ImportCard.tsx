@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Input, NativeSelect, Progress, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp } from "lucide-react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { api, type LabelObject, take } from "../api/client";
 import { askFormats, askImport, refresh } from "../api/queries";
@@ -31,6 +31,10 @@ export function ImportCard({ first, close }: { first: DatasetImport; close: () =
     enabled: started,
     refetchInterval: ({ state }) => (!state.data || RUNNING.includes(state.data.state ?? "") ? 300 : false),
   });
+  const done = watched.data?.state === "done";
+  useEffect(() => {
+    if (done) void refresh(client, "datasets");
+  }, [done, client]);
   const cancel = useMutation({
     mutationFn: () => take(api.DELETE("/api/imports/{id}", { params: { path: { id: first.id } } })),
     onSuccess: () => (started ? refresh(client, ["import", first.id]) : close()),

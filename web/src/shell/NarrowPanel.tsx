@@ -22,7 +22,7 @@ export function NarrowPanel({ width, name, setName, children }: PanelProps) {
   return (
     <Box
       as="section"
-      aria-label="Filter the images"
+      aria-label="Filters"
       width={width}
       flex="none"
       borderRightWidth="1px"

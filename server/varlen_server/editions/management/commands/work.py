@@ -28,7 +28,7 @@ class Command(BaseCommand):
 
 async def _work() -> None:
     asyncio.get_running_loop().call_later(SETTLED, start_process_server)
-    worker_app = app.with_connector(app.connector.get_worker_connector())
+    worker_app = app.with_connector(app.connector.get_worker_connector())  # type: ignore[attr-defined]  # Django's has it
     async with worker_app.open_async():
         # This machine has one worker, so whatever is “doing” now was its predecessor's.
         await retry_stalled_jobs(worker_app, silent_seconds=0)
