@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 from varlen._version import __version__
 
 if TYPE_CHECKING:
-    from varlen.api import Sample, Samples, batch, stream
+    from varlen.api import Batch, Sample, Samples, batch, stream
 
-__all__ = ["Sample", "Samples", "__version__", "batch", "stream"]
+__all__ = ["Batch", "Sample", "Samples", "__version__", "batch", "stream"]
 
 
 def __getattr__(name: str) -> object:

@@ -203,3 +203,28 @@ def test_normalised_samples_and_batches(survey: Dataset) -> None:
     untouched = varlen.stream(survey, make_pipeline())
     untouched[0]["image"][:] = 0
     assert untouched[0]["image"].any()  # what is given is the caller's own
+
+
+@pytest.mark.parametrize(
+    "steps",
+    [
+        [{"step": "normalize", "mean": [90, 80, 70]}],
+        [{"step": "normalize", "std": [50, 40, 30]}],
+        [{"step": "normalize", "mean": [90, 80, 70], "std": [2, 3, 4]}, {"step": "normalize", "mean": [1, 2, 3], "std": [5, 6, 7]}],
+        [{"step": "normalize", "mean": [1, 1, 1], "std": [9, 9, 9], "enabled": False}, {"step": "normalize", "mean": [90, 80, 70]}],
+        [{"step": "normalize"}, {"step": "normalize", "mean": [0, 1, 2], "std": [3, 3, 3]}],
+    ],
+)
+def test_stream_and_array_export_normalize_alike(survey: Dataset, tmp_path: Path, steps: list[dict]) -> None:
+    """What a step leaves unnamed is the training split's own; several steps follow one another."""
+    pipeline = make_pipeline({"step": "resize", "width_px": 24, "height_px": 18}, *steps)
+    export(survey, pipeline, tmp_path / "out", ExportSpec(variants=1, originals=False, format="npz", splits=("train",)))
+    written = np.load(tmp_path / "out" / "shards" / "train-00000.npz")["images"]
+    streamed = np.stack([sample["image"] for sample in varlen.stream(survey, pipeline, normalized=True)])
+    assert np.array_equal(written, streamed)
+    plain = np.stack([sample["image"] for sample in varlen.stream(survey, pipeline)]).astype(np.float64)
+    levels = np.concatenate([survey.pixels(key).reshape(-1, 3) for key in survey.by_split()["train"]]).astype(np.float64)
+    for step in steps:
+        if step.get("enabled", True):
+            plain = (plain - step.get("mean", levels.mean(axis=0))) / step.get("std", levels.std(axis=0))
+    assert np.allclose(written, plain, atol=2e-3)

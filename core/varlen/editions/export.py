@@ -24,7 +24,6 @@ from varlen.atomic_files import claim, file_digest, write_whole
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.formats.base import Writer
-from varlen.datasets.summary import channel_statistics
 from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, WrittenRow, chunk_file, read_chunk, write_chunk, write_job
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.readme import edition_readme
@@ -33,7 +32,7 @@ from varlen.editions.statistics import Statistics
 from varlen.errors import EditionError
 from varlen.executors import ChunkWork, run_here, run_in_processes, run_on_cluster
 from varlen.pipeline.document import Pipeline
-from varlen.steps.normalize import Normalize
+from varlen.render.normalization import pipeline_figures
 
 #: What a full disk is called.
 FULL = (errno.ENOSPC, errno.EDQUOT)
@@ -187,12 +186,9 @@ def _records(part: Path, count: int) -> Iterator[WrittenRow | LeftOut]:
 
 
 def _writer_for(dataset: Dataset, pipeline: Pipeline, form: str) -> Writer:
-    """The format's writer; a pipeline with `normalize` gives it mean and deviation, from the dataset where it names none."""
-    step = next((step for step in pipeline.steps if isinstance(step, Normalize) and step.enabled), None)
-    if step is None or not WRITERS[form].packs:
-        return WRITERS[form](dataset)
-    found = channel_statistics(dataset, lambda: None) if step.mean is None or step.std is None else ([], [])
-    return WRITERS[form](dataset, (list(step.mean or found[0]), list(step.std or found[1])))
+    """The format's writer; one that holds arrays gets the figures of the pipeline's normalize steps."""
+    writer = WRITERS[form]
+    return writer(dataset) if writer.coded else writer(dataset, pipeline_figures(pipeline, dataset))
 
 
 def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, head: EditionHead, chunks: int) -> EditionRecord:

@@ -20,7 +20,8 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import box_sides
 from varlen.errors import RenderError, VarlenError
 from varlen.kernels.label_transforms import transform_shapes
-from varlen.labels.attribution import FRAME, WHOLE, loss_reason, required_share, responsible_steps, shrinking_step, small_reason
+from varlen.labels.attribution import responsible_steps, shrinking_step
+from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
 from varlen.labels.outcomes import SOURCE
 from varlen.labels.propagate import labels_of
 from varlen.labels.transform import drop_small, shape_arrays
@@ -225,25 +226,24 @@ def _count_simple(renderer: Renderer, image: str, runs: list[Resample], tally: T
     found = transform_shapes(shape_arrays(objects, rules, runs[0].matrix.affine), np.array([run.matrix for run in runs]),
                    np.array([run.target_rect for run in runs]))  # fmt: skip
     names = [renderer.dataset.classes[number] for number in objects.classes.tolist()]
-    small_before = np.minimum(*(objects.boxes[:, 2:] - objects.boxes[:, :2]).T) < rules.keep_side_px
-    shorter = np.minimum(found.boxes[:, :, 2] - found.boxes[:, :, 0], found.boxes[:, :, 3] - found.boxes[:, :, 1])
-    lost = (found.share <= 0.0) | ((found.share < rules.keep_share) & (found.share < WHOLE) & ~objects.crowd)
-    small = ~lost & (shorter < rules.keep_side_px)
-    kept = ~lost & ~small
+    small_before = too_small(objects.boxes, rules)
+    dropped = lost(found.share, found.share, objects.crowd, rules)
+    small = ~dropped & too_small(found.boxes, rules)
+    kept = ~dropped & ~small
     limit = required_share(rules, 1.0)
     for v, run in enumerate(runs):
         for n in np.flatnonzero(small[v]).tolist():
             step = SOURCE if small_before[n] else shrinking_step(run)
             tally.dropped[names[n], step] += 1
             tally.reasons[step, small_reason(rules)] += 1
-        places = np.flatnonzero(lost[v] | (~small[v] & (found.share[v] < WHOLE)))
+        places = np.flatnonzero(dropped[v] | (~small[v] & touched(found.share[v])))
         if not len(places):
             continue
-        gone = lost[v, places].tolist()
+        gone = dropped[v, places].tolist()
         steps = responsible_steps(run, objects.boxes[places], [limit if each else WHOLE for each in gone])
-        for n, dropped, step in zip(places.tolist(), gone, steps, strict=True):
-            (tally.dropped if dropped else tally.clipped)[names[n], step] += 1
-            tally.reasons[step, loss_reason(float(found.share[v, n]), rules) if dropped else FRAME] += 1
+        for n, is_gone, step in zip(places.tolist(), gone, steps, strict=True):
+            (tally.dropped if is_gone else tally.clipped)[names[n], step] += 1
+            tally.reasons[step, cut_reason(float(found.share[v, n]), rules) if is_gone else CUT_BY_FRAME] += 1
     per_object = kept.sum(axis=0).tolist()
     for name, number in zip(names, per_object, strict=True):
         tally.before[name] += len(runs)

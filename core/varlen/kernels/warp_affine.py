@@ -115,17 +115,21 @@ def _pixel_at(flat, place):
 
 
 @kernel
+def blend_at(flat, place, stride, u, v):
+    """The 2×2 pixels whose first byte is at `place`, with lines of `stride` bytes, interpolated by the fractions of u and v (32.32)."""
+    return blend2x2(load64(flat, place), load64(flat, place + np.uint64(stride)), np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
+
+
+@kernel
 def between(flat, height, width, edges, u, v):
     """The pixel at a place of the source, in index space and 32.32 fixed point, wherever it is."""
     x, y = u >> 32, v >> 32
     if 0 <= x < width - 2 and 0 <= y < height - 1:
-        place = np.uint64(3 * (y * width + x))
-        top, bottom = load64(flat, place), load64(flat, place + np.uint64(3 * width))
-    else:
-        left, right = 3 * fold(x, width, edges), 3 * fold(x + 1, width, edges)
-        upper, lower = 3 * width * fold(y, height, edges), 3 * width * fold(y + 1, height, edges)
-        top = _pixel_at(flat, np.uint64(upper + left)) | _pixel_at(flat, np.uint64(upper + right)) << np.uint64(24)
-        bottom = _pixel_at(flat, np.uint64(lower + left)) | _pixel_at(flat, np.uint64(lower + right)) << np.uint64(24)
+        return blend_at(flat, np.uint64(3 * (y * width + x)), 3 * width, u, v)
+    left, right = 3 * fold(x, width, edges), 3 * fold(x + 1, width, edges)
+    upper, lower = 3 * width * fold(y, height, edges), 3 * width * fold(y + 1, height, edges)
+    top = _pixel_at(flat, np.uint64(upper + left)) | _pixel_at(flat, np.uint64(upper + right)) << np.uint64(24)
+    bottom = _pixel_at(flat, np.uint64(lower + left)) | _pixel_at(flat, np.uint64(lower + right)) << np.uint64(24)
     return blend2x2(top, bottom, np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
 
 
@@ -143,9 +147,7 @@ def put(line, place, columns, pixel):
 def _inside(flat, stride, line, first, end, u, v, du, dv):
     """Pixels whose 2×2 neighbourhood lies inside the source, none of them the last of the line."""
     for n in range(first, end):
-        place = np.uint64((v >> 32) * stride + 3 * (u >> 32))
-        pixel = blend2x2(load64(flat, place), load64(flat, place + np.uint64(stride)), np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
-        store32(line, np.uint64(3 * n), pixel)
+        store32(line, np.uint64(3 * n), blend_at(flat, np.uint64((v >> 32) * stride + 3 * (u >> 32)), stride, u, v))
         u += du
         v += dv
 

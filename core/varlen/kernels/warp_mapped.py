@@ -12,8 +12,7 @@ from numpy.typing import NDArray
 
 from varlen.kernels.bends import control_points, displacement
 from varlen.kernels.jit import kernel
-from varlen.kernels.packed_pixels import blend2x2, load64
-from varlen.kernels.warp_affine import EDGES, Pixels, between, fold, packed, put
+from varlen.kernels.warp_affine import EDGES, Pixels, between, blend_at, fold, packed, put
 from varlen.model.bends import Bends
 from varlen.model.geometry import Matrix
 
@@ -123,9 +122,7 @@ def _look(flat, height, width, edges, us, vs, pixels, count):
         u, v = us[k], vs[k]
         i, j = u >> 32, v >> 32
         if 0 <= i < width - 2 and 0 <= j < height - 1:
-            place = np.uint64(j * stride + 3 * i)
-            top, bottom = load64(flat, place), load64(flat, place + np.uint64(stride))
-            pixels[k] = blend2x2(top, bottom, np.uint32((u >> 24) & 255), np.uint32((v >> 24) & 255))
+            pixels[k] = blend_at(flat, np.uint64(j * stride + 3 * i), stride, u, v)
         else:
             pixels[k] = between(flat, height, width, edges, u, v)
 

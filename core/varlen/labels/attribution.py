@@ -12,27 +12,7 @@ from numpy.typing import NDArray
 from varlen.kernels.label_transforms import responsible_members, shares_left
 from varlen.labels.outcomes import SOURCE
 from varlen.model.geometry import Rect, area, clip_polygon
-from varlen.pipeline.document import LabelRules
 from varlen.pipeline.plan import Member, Resample
-
-FRAME = "cut by the frame"
-#: A share this near to one is whole.
-WHOLE = 1.0 - 1e-9
-
-
-def required_share(rules: LabelRules, prior: float) -> float:
-    """The share of an object's state before a run of which no less must be left; prior: how much of the whole that state was."""
-    return max(rules.keep_share, 1e-9) / prior if prior > 0.0 else 1.0
-
-
-def loss_reason(share: float, rules: LabelRules) -> str:
-    """The reason for dropping an object of which `share` of its last state is left."""
-    return "outside the frame" if share <= 0.0 else f"less than {rules.keep_share * 100:g} % left"
-
-
-def small_reason(rules: LabelRules) -> str:
-    """The reason for dropping an object that ended too small."""
-    return f"shorter side under {rules.keep_side_px:g} px"
 
 
 def responsible_steps(run: Resample, boxes: NDArray[np.float64], limits: Sequence[float]) -> list[str]:

@@ -13,14 +13,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from varlen.labels.keep_rule import COVERED, cover_reason, lost, touched
 from varlen.labels.outcomes import LabelState
-from varlen.labels.transform import mark_small, too_little
+from varlen.labels.transform import mark_small
 from varlen.model.objects import Mask, Objects, Outlines, Part, Polygon
 from varlen.pipeline.document import LabelRules
 from varlen.shapes.mask_polygons import mask_from_polygon, polygon_from_mask
 from varlen.shapes.polygons import bounds, combined, shapes_of
-
-COVERED = "partly covered"
 
 
 def hide_under_areas(labels: LabelState, areas: tuple[tuple[int, int, int, int], ...], step: str, rules: LabelRules) -> None:
@@ -155,15 +154,14 @@ def _hide_keypoints(objects: Objects, hidden: Any) -> Objects:
 
 def _settle(labels: LabelState, after: Objects, visible: list[float], step: str, rules: LabelRules) -> None:
     """Keep, mark as partly covered, or drop."""
-    kept = []
-    after = after.replace(share=after.share * np.array(visible))
-    for place, share in enumerate(visible):
-        left = float(after.share[place])
-        if share < 1.0 and too_little(labels, place, share, left, rules):
-            labels.drop(place, "covered" if share <= 0.0 else f"covered, less than {rules.keep_share * 100:g} % left", step, left)
-            continue
-        if share < 1.0:
+    share = np.array(visible)
+    after = after.replace(share=after.share * share)
+    gone, hidden = lost(share, after.share, after.crowd, rules).tolist(), touched(share).tolist()
+    for place in range(len(after)):
+        if gone[place]:
+            labels.drop(place, cover_reason(visible[place], rules), step, float(after.share[place]))
+        elif hidden[place]:
             labels.clipped[place] = (step, COVERED)
-        kept.append(place)
+    kept = [place for place in range(len(after)) if not gone[place]]
     labels.keep(after, kept)
     mark_small(labels, rules, None, step)

@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 
 from varlen.kernels.bends import divided
 from varlen.kernels.label_transforms import ShapeArrays, TransformedShapes, moved_keypoints, transform_shapes
-from varlen.labels.attribution import FRAME, WHOLE, loss_reason, required_share, responsible_steps, shrinking_step, small_reason
+from varlen.labels.attribution import responsible_steps, shrinking_step
+from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
 from varlen.labels.outcomes import LabelState
 from varlen.model.geometry import Matrix, Rect, area
 from varlen.model.objects import Mask, Objects, Outlines
@@ -75,36 +76,29 @@ def drop_small(labels: LabelState, rules: LabelRules) -> None:
     labels.keep(labels.objects, kept)
 
 
-def too_little(labels: LabelState, place: int, share: float, left: float, rules: LabelRules) -> bool:
-    """Whether an object is to be dropped of which `share` of the last state, `left` of the whole, is still seen."""
-    return share <= 0.0 or (left < rules.keep_share and not labels.objects.crowd[place])
-
-
 def _nothing(run: Resample) -> bool:
     return run.window is None and run.size == run.before and not run.bends and run.matrix == Matrix()
 
 
 def _settle(labels: LabelState, run: Resample, rules: LabelRules, after: Objects, share: NDArray[np.float64]) -> list[int]:
     """Sort objects into whole, clipped and dropped; returns the places of those to keep."""
-    places = np.flatnonzero(share < WHOLE)
+    places = np.flatnonzero(touched(share))
     if not len(places):
         return list(range(len(after)))
-    lost, objects = places.tolist(), labels.objects
-    left, kept_share = share.tolist(), after.share.tolist()
-    gone = {place for place in lost if too_little(labels, place, left[place], kept_share[place], rules)}
-    limits = [required_share(rules, float(objects.share[place])) if place in gone else WHOLE for place in lost]
-    for place, step in zip(lost, responsible_steps(run, objects.boxes[places], limits), strict=True):
+    objects, cut = labels.objects, places.tolist()
+    gone = set(np.flatnonzero(lost(share, after.share, objects.crowd, rules)).tolist())
+    limits = [required_share(rules, float(objects.share[place])) if place in gone else WHOLE for place in cut]
+    for place, step in zip(cut, responsible_steps(run, objects.boxes[places], limits), strict=True):
         if place in gone:
-            labels.drop(place, loss_reason(left[place], rules), step, kept_share[place])
+            labels.drop(place, cut_reason(float(share[place]), rules), step, float(after.share[place]))
         else:
-            labels.clipped[place] = (step, FRAME)
+            labels.clipped[place] = (step, CUT_BY_FRAME)
     return [place for place in range(len(after)) if place not in gone]
 
 
 def mark_small(labels: LabelState, rules: LabelRules, run: Resample | None, step: str | None = None) -> None:
     """Remember which objects are under the size limit now, and since which step: one of `run`, or `step`."""
-    boxes = labels.objects.boxes
-    under = np.minimum(boxes[:, 2] - boxes[:, 0], boxes[:, 3] - boxes[:, 1]) < rules.keep_side_px
+    under = too_small(labels.objects.boxes, rules)
     if not under.any():
         labels.small = [None] * len(under)
         return

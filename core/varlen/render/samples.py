@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, NotRequired, TypedDict, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,11 +19,42 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.errors import DatasetError, VarlenError
 from varlen.pipeline.document import Pipeline, from_json, read
+from varlen.render.normalization import Figures, dataset_figures, pipeline_figures
 from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer, lightness
-from varlen.steps.normalize import Normalize
 
-Sample = dict[str, Any]
+
+class Sample(TypedDict):
+    """One sample as arrays (see `Samples.__getitem__`)."""
+
+    image: NDArray[Any]
+    boxes: NDArray[np.float32]
+    classes: NDArray[np.int64]
+    keypoints: NDArray[np.float32]
+    crowd: NDArray[np.bool_]
+    polygons: list[list[NDArray[np.float32]] | None]
+    image_classes: NDArray[np.float32]
+    key: str
+    variant: int
+    label_map: NotRequired[NDArray[np.uint8]]
+
+
+class Batch(TypedDict):
+    """Several samples as one (see `batch`). counts: of padded batches; starts: of ragged ones."""
+
+    image: NDArray[Any]
+    boxes: NDArray[np.float32]
+    classes: NDArray[np.int64]
+    keypoints: NDArray[np.float32]
+    crowd: NDArray[np.bool_]
+    image_classes: NDArray[np.float32]
+    keys: list[str]
+    variants: list[int]
+    counts: NotRequired[NDArray[np.int64]]
+    starts: NotRequired[NDArray[np.int64]]
+    label_map: NotRequired[NDArray[np.uint8]]
+
+
 #: Decoded pictures are hardly met twice in an epoch: a few for partners will do.
 CACHE_BYTES = 64 << 20
 
@@ -39,12 +70,12 @@ class Samples:
     """One split of a dataset through a pipeline, in one epoch. Can be pickled: every process decodes and draws by itself."""
 
     def __init__(self, dataset: Dataset, pipeline: Pipeline, split: str, epoch: int, channels: Literal["last", "first"],
-                 normalized: tuple[Sequence[float], Sequence[float]] | None) -> None:  # fmt: skip
+                 figures: Figures | None) -> None:  # fmt: skip
         self.dataset, self.pipeline, self.split, self.channels = dataset, pipeline, split, channels
         self.keys = dataset.by_split().get(split, [])
         if not self.keys:
             raise DatasetError(f"{dataset.name}: no image is in the split {split!r}; there are {', '.join(dataset.splits())}")
-        self.normalized = None if normalized is None else tuple(np.asarray(values, np.float32) for values in normalized)
+        self.figures = figures
         self._renderer: Renderer | None = None
         self.set_epoch(epoch)
 
@@ -93,7 +124,9 @@ class Samples:
             "variant": variant,
         }  # fmt: skip
         levels = renderer.label_map(plan)
-        return sample if levels is None else {**sample, "label_map": levels}
+        if levels is not None:
+            sample["label_map"] = levels
+        return sample
 
     def _ready(self) -> Renderer:
         if self._renderer is None:
@@ -102,9 +135,8 @@ class Samples:
 
     def _arranged(self, pixels: NDArray[np.uint8]) -> NDArray[Any]:
         image: NDArray[Any] = pixels
-        if self.normalized is not None:
-            mean, deviation = self.normalized
-            image = (pixels.astype(np.float32) - mean) / deviation
+        if self.figures is not None:
+            image = self.figures.apply(pixels)
         return image if self.channels == "last" else np.ascontiguousarray(image.transpose(2, 0, 1))
 
 
@@ -115,7 +147,7 @@ def stream(dataset: Dataset | Path | str, pipeline: Pipeline | dict[str, Any] | 
 
     dataset, pipeline: as read already, or where they lie; seed: instead of the pipeline's own;
     normalized: False for uint8, a mean and a deviation per channel in levels of 0-255, or True
-    for those of the pipeline's `normalize` step or, where that names none, of the training split.
+    for those of the pipeline's `normalize` steps (see `normalization`), or of the training split where it has none.
     Raises `VarlenError` with one line for what can't be read.
     """
     found = dataset if isinstance(dataset, Dataset) else read_dataset(dataset)
@@ -124,21 +156,16 @@ def stream(dataset: Dataset | Path | str, pipeline: Pipeline | dict[str, Any] | 
         chosen = chosen.with_seed(seed)
     if channels not in ("last", "first"):
         raise VarlenError(f"channels: {channels!r} is neither 'last' nor 'first'")
-    figures = _figures(found, chosen) if normalized is True else (normalized or None)
-    return Samples(found, chosen, split, epoch, channels, figures)
+    return Samples(found, chosen, split, epoch, channels, _figures(normalized, found, chosen))
 
 
-def _figures(dataset: Dataset, pipeline: Pipeline) -> tuple[Sequence[float], Sequence[float]]:
-    """Mean and deviation of the pipeline's last normalize step, or of the training split."""
-    from varlen.datasets.summary import channel_statistics
-
-    step = next((step for step in pipeline.steps if isinstance(step, Normalize) and step.enabled), None)
-    if step is not None and step.mean is not None and step.std is not None:
-        return step.mean, step.std
-    return channel_statistics(dataset, lambda: None)
+def _figures(normalized: bool | tuple[Sequence[float], Sequence[float]], dataset: Dataset, pipeline: Pipeline) -> Figures | None:
+    if isinstance(normalized, tuple):
+        return Figures(*map(list, normalized))
+    return (pipeline_figures(pipeline, dataset) or dataset_figures(dataset)) if normalized else None
 
 
-def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padded") -> Sample:
+def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padded") -> Batch:
     """Several samples of one size as one.
 
     image: (B, …). padded: boxes (B, M, 4), classes (B, M) with −1 where there is none, keypoints
@@ -149,19 +176,22 @@ def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padde
     shapes = {sample["image"].shape for sample in samples}
     if len(shapes) != 1:
         raise VarlenError(f"a batch needs pictures of one size, not {', '.join(map(str, sorted(shapes)))}: let the pipeline end with resize")
-    found: Sample = {"image": np.stack([sample["image"] for sample in samples])}
     counts = np.array([len(sample["classes"]) for sample in samples], np.int64)
-    fields = ("boxes", "classes", "keypoints", "crowd")
+    found: dict[str, Any] = {"image": np.stack([sample["image"] for sample in samples])}
+    fields: tuple[Literal["boxes", "classes", "keypoints", "crowd"], ...] = ("boxes", "classes", "keypoints", "crowd")
     if boxes == "ragged":
         found |= {name: np.concatenate([sample[name] for sample in samples]) for name in fields}
         found["starts"] = np.concatenate([[0], np.cumsum(counts)])
     else:
-        found |= {name: _padded([sample[name] for sample in samples], int(counts.max(initial=0)), -1 if name == "classes" else 0) for name in fields}
+        most = int(counts.max(initial=0))
+        found |= {name: _padded([sample[name] for sample in samples], most, -1 if name == "classes" else 0) for name in fields}
         found["counts"] = counts
-    for name in ("label_map", "image_classes"):
-        if all(name in sample for sample in samples):
-            found[name] = np.stack([sample[name] for sample in samples])
-    return {**found, "keys": [sample["key"] for sample in samples], "variants": [sample["variant"] for sample in samples]}
+    maps = [sample["label_map"] for sample in samples if "label_map" in sample]
+    if len(maps) == len(samples):
+        found["label_map"] = np.stack(maps)
+    found["image_classes"] = np.stack([sample["image_classes"] for sample in samples])
+    found |= {"keys": [sample["key"] for sample in samples], "variants": [sample["variant"] for sample in samples]}
+    return cast(Batch, found)
 
 
 def _padded(arrays: list[NDArray[Any]], length: int, fill: int) -> NDArray[Any]:

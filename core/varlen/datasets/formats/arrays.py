@@ -178,10 +178,7 @@ class NpzWriter(_ShardWriter):
         _save(folder / path, arrays)
 
     def _images(self, images: NDArray[np.uint8]) -> NDArray[Any]:
-        made: NDArray[Any] = images
-        if self.normalize is not None:
-            mean, deviation = (np.array(values, np.float32) for values in self.normalize)
-            made = (images.astype(np.float32) - mean) / deviation
+        made: NDArray[Any] = images if self.figures is None else self.figures.apply(images)
         return np.ascontiguousarray(made.transpose(0, 3, 1, 2)) if self.channels_first else made
 
     def _labels(self, found: list[dict[str, Any]]) -> dict[str, NDArray[Any]]:

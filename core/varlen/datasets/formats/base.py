@@ -109,6 +109,12 @@ class WrittenImage(Protocol):
     def labels(self) -> list[bytes]: ...
 
 
+class ScalesPixels(Protocol):
+    """What makes pixels (…, C) uint8 into the numbers of an array, float32."""
+
+    def apply(self, pixels: NDArray[np.uint8]) -> NDArray[np.float32]: ...
+
+
 class Writer:
     """Writes datasets in one format. A subclass says where pictures go and what labels look like."""
 
@@ -123,9 +129,9 @@ class Writer:
     #: Whether pictures are coded as JPEG, PNG or WebP; else they are arrays.
     coded: ClassVar[bool] = True
 
-    def __init__(self, dataset: Dataset, normalize: tuple[list[float], list[float]] | None = None) -> None:
-        """normalize: mean and standard deviation per channel, for formats that hold arrays."""
-        self.dataset, self.normalize = dataset, normalize
+    def __init__(self, dataset: Dataset, figures: ScalesPixels | None = None) -> None:
+        """figures: shift and scale pixels, in formats that hold arrays; None leaves them uint8."""
+        self.dataset, self.figures = dataset, figures
 
     @cached_property
     def contents(self) -> LabelCounts:

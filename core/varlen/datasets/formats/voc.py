@@ -29,7 +29,18 @@ from PIL import Image
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels, ListedImage, Reading, Writer, WrittenImage, paint_objects, pictures
+from varlen.datasets.formats.base import (
+    EncodedLabels,
+    FileNames,
+    ImageLabels,
+    ListedImage,
+    Reading,
+    ScalesPixels,
+    Writer,
+    WrittenImage,
+    paint_objects,
+    pictures,
+)
 from varlen.datasets.image_files import decode_levels
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path
@@ -196,8 +207,8 @@ class VocWriter(Writer):
     layout = "One XML file per picture in `Annotations/`, lists of the splits in `ImageSets/Main/`."
     label_maps = True
 
-    def __init__(self, dataset: Dataset, normalize: Any = None) -> None:
-        super().__init__(dataset, normalize)
+    def __init__(self, dataset: Dataset, figures: ScalesPixels | None = None) -> None:
+        super().__init__(dataset, figures)
         # All pictures share one folder: a name that is in several splits gets the split before it.
         self.shared = FileNames(dataset).in_many_splits()
 
