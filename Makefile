@@ -1,4 +1,4 @@
-.PHONY: start stop test bench lint format screenshots types step-docs
+.PHONY: start stop test bench lint format screenshots types step-docs mutants
 
 start:
 	@scripts/setup
@@ -36,3 +36,7 @@ screenshots:
 
 step-docs:
 	@.venv/bin/python scripts/step_docs.py
+
+mutants:
+	@scripts/setup --dev
+	@.venv/bin/python scripts/mutants.py --count $${COUNT:-200} --seed $${SEED:-1} --minutes $${MINUTES:-60}

@@ -91,11 +91,28 @@ def test_the_flawed_survey_is_mended_before_anything_is_built_on_it(page: Page, 
     expect(total).to_have_text(re.compile(r"^\d+ images? of 13"))
     page.get_by_role("button", name="show all").click()
 
-    # Taken back, one after the other.
+    # The bench follows every edit without a reload: labels, counts, and back again.
+    original = page.get_by_role("region", name="Contact sheet").locator("figure[aria-label^=Original] [data-layer=boxes]")
+    on_bench = {edge: original.and_(page.locator(f"[d*='M930 '][d*='{edge}']")) for edge in ("H1050V", "H960V")}
+    ledger = page.get_by_test_id("ledger-counts")
+
+    def through_bench_and_back(edge: str, training: str) -> None:
+        page.get_by_role("button", name="Open on the bench").click()
+        expect(on_bench[edge]).to_have_count(1)
+        expect(ledger).to_contain_text(training)
+        page.go_back()
+        expect(findings).to_be_visible()
+
+    through_bench_and_back("H960V", "44 training + 1 validation + 1 test")
     findings.get_by_role("button", name="Undo the last edit").click()
     expect(total).to_have_text("14 images")
+    through_bench_and_back("H960V", "44 training + 2 validation + 1 test")
     findings.get_by_role("button", name="Undo the last edit").click()
     expect(outside.get_by_role("button", name="Clip to the picture")).to_be_visible()
+    through_bench_and_back("H1050V", "44 training + 2 validation + 1 test")
+    outside.get_by_role("button", name="Clip to the picture").click()
+    expect(outside).to_contain_text("mended")
+    through_bench_and_back("H960V", "44 training + 2 validation + 1 test")
 
 
 def test_a_yolo_set_is_brought_in_by_dropping_it(page: Page, varlen_address: str, survey_folder: Path, tmp_path: Path) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -17,7 +18,7 @@ PROJECT = Path(__file__).resolve().parents[2]
 @pytest.fixture(scope="session")
 def database() -> Iterator[dict[str, Any]]:
     command = [sys.executable, PROJECT / "scripts" / "postgres.py"]
-    state = ["--state", PROJECT / ".varlen" / "test-database"]
+    state = ["--state", PROJECT / ".varlen" / os.environ.get("VARLEN_TEST_STATE", "test-database")]
     started = subprocess.run([*command, "start", *state, "--fast"], check=True, stdout=subprocess.PIPE, text=True)
     yield json.loads(started.stdout)
     subprocess.run([*command, "stop", *state], check=True)

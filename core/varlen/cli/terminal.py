@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import os
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -57,6 +59,8 @@ def write_file(path: Path, data: bytes) -> None:
     from varlen.atomic_files import write_whole
 
     try:
+        if not path.parent.is_dir():
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT))
         write_whole(path, data)
     except OSError as error:
         raise VarlenError(f"{path}: {error.strerror or error}") from None

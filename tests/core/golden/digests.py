@@ -17,6 +17,7 @@ from varlen.datasets import convert, formats
 from varlen.datasets.dataset import Dataset
 from varlen.editions import export
 from varlen.editions.export_spec import ExportSpec
+from varlen.errors import VarlenError
 from varlen.pipeline.document import from_json
 from varlen.render.renderer import Renderer
 from varlen.shapes.objects_json import objects_to_json
@@ -26,6 +27,10 @@ from tests.core.golden.pipelines import EXPORTED, PIPELINES
 
 PINNED = Path(__file__).with_name("pinned.json")
 VERSION = "0.1.0"
+FORMATS = list(formats.WRITERS)
+#: How the pictures of editions are coded, with their quality.
+CODED: dict[Any, int] = {"png": 90, "jpeg": 80}
+WITH_PARTNERS = ("mosaic", "mixup", "paste_objects", "mosaic-within")
 
 
 @contextmanager
@@ -64,32 +69,48 @@ def tree(folder: Path, without: tuple[str, ...] = ()) -> str:
     return sha("\n".join(f"{path.relative_to(folder).as_posix()} {sha(path.read_bytes())}" for path in files).encode())
 
 
+def datasets() -> dict[str, str]:
+    """Digests of the datasets themselves."""
+    return {"golden": golden().digest(), "golden stored": golden("stored").digest(), "pair": pair().digest()}
+
+
+def pipelines() -> dict[str, str]:
+    """Digests of the pipelines."""
+    return {name: from_json(document).digest for name, document in PIPELINES.items()}
+
+
+def exported(form: str, image: str, folder: Path) -> list[str]:
+    """The output digest of an edition in one format, and a digest of all its files but its record."""
+    out = folder / f"{form}-{image}"
+    with fixed_version():
+        record = export.export(golden(), from_json(EXPORTED), out, ExportSpec(variants=2, format=form, image=image, quality=CODED[image]))
+    return [record["output_digest"], tree(out, without=("edition.json",))]
+
+
+def converted(form: str, folder: Path) -> list[str | None]:
+    """All files of the golden dataset in one format, and its digest as it is read back; a refusal where the format has to refuse."""
+    out = folder / f"{form}-converted"
+    try:
+        convert.convert(golden(), out, form)
+    except VarlenError as error:
+        return [f"{type(error).__name__}: {error}", None]
+    return [tree(out), formats.read_dataset(out).digest() if form in formats.READERS or form.startswith("yolo") else None]
+
+
 def all_digests() -> dict[str, Any]:
     """Dataset, pipeline, pixel and output digests, and those of every format's files, there and back."""
-    dataset, two = golden(), pair()
-    found: dict[str, Any] = {
-        "datasets": {"golden": dataset.digest(), "golden stored": golden("stored").digest(), "pair": two.digest()},
-        "pipelines": {name: from_json(document).digest for name, document in PIPELINES.items()},
-        "variants": {name: variants(dataset, document) for name, document in PIPELINES.items()},
-        "pairs": {name: variants(two, PIPELINES[name]) for name in ("mosaic", "mixup", "paste_objects", "mosaic-within")},
-        "exports": {}, "converted": {}, "read back": {},
-    }  # fmt: skip
-    with tempfile.TemporaryDirectory() as folder, fixed_version():
-        for form in formats.WRITERS:
-            for image, quality in (("png", 90), ("jpeg", 80)):
-                out = Path(folder, f"{form}-{image}")
-                record = export.export(dataset, from_json(EXPORTED), out, ExportSpec(variants=2, format=form, image=image, quality=quality))
-                found["exports"][f"{form} {image}"] = [record["output_digest"], tree(out, without=("edition.json",))]
-            out = Path(folder, f"{form}-converted")
-            try:
-                convert.convert(dataset, out, form)
-            except Exception as error:
-                found["converted"][form] = f"{type(error).__name__}: {error}"
-                continue
-            found["converted"][form] = tree(out)
-            if form in ("coco", "voc", "yolo", "yolo-polygons", "yolo-keypoints", "class-folders", "mask-pairs"):
-                found["read back"][form] = formats.read_dataset(out).digest()
-    return found
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        there_and_back = {form: converted(form, folder) for form in FORMATS}
+        return {
+            "datasets": datasets(),
+            "pipelines": pipelines(),
+            "variants": {name: variants(golden(), document) for name, document in PIPELINES.items()},
+            "pairs": {name: variants(pair(), PIPELINES[name]) for name in WITH_PARTNERS},
+            "exports": {f"{form} {image}": exported(form, image, folder) for form in FORMATS for image in CODED},
+            "converted": {form: found[0] for form, found in there_and_back.items()},
+            "read back": {form: found[1] for form, found in there_and_back.items() if found[1]},
+        }
 
 
 if __name__ == "__main__":

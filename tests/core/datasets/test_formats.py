@@ -30,7 +30,7 @@ from varlen.model.objects import Part, make_objects
 from varlen.render.renderer import Renderer
 from varlen.shapes.mask_polygons import mask_from_polygon
 
-from tests.conftest import dotted, light_near, make_pipeline
+from tests.conftest import PROJECT, dotted, light_near, make_pipeline
 
 SKELETON = Skeleton(("head", "left tip", "right tip"), ((0, 1), (0, 2)))
 OBJECTS = ("coco", "voc", "yolo", "yolo-polygons", "yolo-keypoints")
@@ -319,7 +319,7 @@ def test_what_is_no_dataset_is_refused(tmp_path: Path) -> None:
 
 def test_the_loader_in_the_docs_reads_shards(tmp_path: Path, survey: Dataset) -> None:
     """Written out in docs/formats.md, with nothing of ours."""
-    text = (Path(__file__).resolve().parents[2] / "docs" / "formats.md").read_text()
+    text = (PROJECT / "docs" / "formats.md").read_text()
     documented: dict[str, Any] = {}
     exec(next(part.split("```")[0] for part in text.split("```python\n")[1:] if "class Shards" in part), documented)
     fit = {"step": "resize", "width_px": 64, "height_px": 48, "scope": "every"}

@@ -10,7 +10,9 @@ from pathlib import Path
 
 import pytest
 
-EXAMPLE = Path(__file__).resolve().parents[2] / "docs" / "examples" / "lamp_hum.py"
+from tests.conftest import PROJECT
+
+EXAMPLE = PROJECT / "docs" / "examples" / "lamp_hum.py"
 
 
 def run(steps: str, *words: str) -> subprocess.CompletedProcess[str]:

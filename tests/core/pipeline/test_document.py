@@ -13,6 +13,8 @@ from varlen.errors import PipelineError
 from varlen.pipeline.document import from_json, parse, read
 from varlen.steps import BUILT_IN, CATALOGUE, describe
 
+from tests.conftest import PROJECT
+
 GOOD = {"varlen_pipeline": 1, "name": "Lamp drift", "seed": 20, "steps": [{"id": "tilt", "step": "rotate", "degrees": [-12, 12]}]}
 
 
@@ -121,7 +123,7 @@ def test_nonsense_never_crashes(value: object) -> None:
 
 
 def test_the_reference_pages_are_what_the_code_says() -> None:
-    project = Path(__file__).resolve().parents[2]
+    project = PROJECT
     sys.path.insert(0, str(project / "scripts"))
     import step_docs
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -22,6 +21,8 @@ from varlen.kernels.warp_masks import warp_mask
 from varlen.model.effects import Recolor
 from varlen.model.geometry import Matrix, Size, about, rotation, scaling
 from varlen.steps import CATALOGUE
+
+from tests.conftest import PROJECT
 
 SCIPY_MODES = {"extend": "nearest", "mirror": "reflect", "wrap": "grid-wrap"}
 
@@ -178,7 +179,7 @@ def test_a_fingerprint_tells_any_change_apart() -> None:
 
 def test_the_documented_fingerprint_is_the_one_in_use() -> None:
     """Anyone can check a pixel digest with the few lines in docs/formats.md."""
-    text = (Path(__file__).resolve().parents[2] / "docs" / "formats.md").read_text()
+    text = (PROJECT / "docs" / "formats.md").read_text()
     documented: dict[str, Any] = {}
     exec(next(part.split("```")[0] for part in text.split("```python\n") if "def pixel_digest" in part), {"np": np}, documented)
     for shape in ((17, 31, 3), (8, 8, 3), (1, 1, 3), (64, 64, 1)):

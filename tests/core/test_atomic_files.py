@@ -1,0 +1,92 @@
+"""Files are there whole or not at all, also after a power cut."""
+
+from __future__ import annotations
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import pytest
+from varlen.atomic_files import claim, file_digest, write_whole
+from varlen.errors import EditionError
+
+
+class Journal:
+    """What reached the disk, in turn: contents and folders that were synced, and names that were given."""
+
+    def __init__(self, monkeypatch: pytest.MonkeyPatch) -> None:
+        self.events: list[tuple[str, str]] = []
+        fsync, replace = os.fsync, Path.replace
+
+        def synced(descriptor: int) -> None:
+            self.events.append(("sync", Path(f"/proc/self/fd/{descriptor}").readlink().name))
+            fsync(descriptor)
+
+        def named(path: Path, target: Path) -> Path:
+            self.events.append(("name", target.name))
+            return replace(path, target)
+
+        monkeypatch.setattr(os, "fsync", synced)
+        monkeypatch.setattr(Path, "replace", named)
+
+
+def test_contents_reach_the_disk_before_the_name_and_the_name_before_going_on(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    journal = Journal(monkeypatch)
+    write_whole(tmp_path / "a.json", b"one")
+    (content, part), name, (folder_sync, folder) = journal.events
+    assert content == "sync"
+    assert part.startswith(".a.json.")
+    assert part.endswith(".part")
+    assert name == ("name", "a.json")
+    assert (folder_sync, folder) == ("sync", tmp_path.name)
+    assert [path.name for path in tmp_path.iterdir()] == ["a.json"]
+
+
+def test_what_can_be_made_again_is_not_waited_for(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    journal = Journal(monkeypatch)
+    write_whole(tmp_path / "new" / "folder" / "a.jpg", b"two", lasting=False)
+    assert journal.events == [("name", "a.jpg")]
+    assert (tmp_path / "new" / "folder" / "a.jpg").read_bytes() == b"two"
+
+
+def test_a_reader_sees_the_old_file_until_the_new_one_is_whole(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "a"
+    path.write_bytes(b"old")
+
+    def full(descriptor: int) -> None:
+        assert path.read_bytes() == b"old"
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(OSError, match="No space left"):
+        write_whole(path, b"new")
+    assert path.read_bytes() == b"old"
+    assert [each.name for each in tmp_path.iterdir()] == ["a"]
+
+
+def test_many_threads_write_the_same_file(tmp_path: Path) -> None:
+    contents = [bytes([number]) * 50_000 for number in range(40)]
+    with ThreadPoolExecutor(8) as pool:
+        list(pool.map(lambda data: write_whole(tmp_path / "a", data, lasting=False), contents))
+    assert (tmp_path / "a").read_bytes() in contents
+    assert [each.name for each in tmp_path.iterdir()] == ["a"]
+
+
+def test_a_digest_is_the_file_s_sha256(tmp_path: Path) -> None:
+    (tmp_path / "a").write_bytes(b"abc")
+    assert file_digest(tmp_path / "a") == "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
+
+
+def test_a_place_to_work_in_is_a_hidden_sibling(tmp_path: Path) -> None:
+    out = tmp_path / "far" / "away" / "edition"
+    assert claim(out) == tmp_path / "far" / "away" / ".edition.varlen-part"
+    assert list((tmp_path / "far" / "away").iterdir()) == []
+    out.mkdir()
+    assert claim(out).name == ".edition.varlen-part"  # empty: it may be replaced
+    (out / "thesis.txt").touch()
+    with pytest.raises(EditionError, match="exists and is not empty; an edition needs a new folder"):
+        claim(out)
+    with pytest.raises(EditionError, match=r"thesis\.txt: exists and is not empty"):
+        claim(out / "thesis.txt")
+    with pytest.raises(EditionError, match="can't be written"):
+        claim(out / "thesis.txt" / "below")
