@@ -33,16 +33,16 @@ CORE, SERVER = "core/varlen", "server/varlen_server"
 TESTS = "tests/core"
 #: What is sampled, and the tests that speak for it, the quickest first.
 AREAS: dict[str, tuple[str, ...]] = {
-    f"{CORE}/model": ("model", "labels", "test_golden.py", "render", "datasets"),
-    f"{CORE}/labels": ("labels", "test_golden.py", "render", "forecast", "editions"),
-    f"{CORE}/pipeline": ("pipeline", "test_golden.py", "render", "labels", "steps", "editions", "forecast", "cli"),
-    f"{CORE}/steps": ("steps", "test_golden.py", "pipeline", "render", "cli"),
-    f"{CORE}/render": ("render", "test_golden.py", "labels", "steps", "editions", "cli"),
-    f"{CORE}/datasets": ("datasets", "test_golden.py", "editions", "cli"),
-    f"{CORE}/editions": ("editions", "test_golden.py", "cli"),
-    f"{CORE}/forecast": ("forecast", "test_golden.py", "cli"),
-    f"{CORE}/draws.py": ("test_draws.py", "test_golden.py", "datasets"),
-    f"{CORE}/atomic_files.py": ("test_atomic_files.py", "editions", "cli"),
+    f"{CORE}/model": ("model", "labels", "render", "test_golden.py"),
+    f"{CORE}/labels": ("labels", "forecast", "test_golden.py"),
+    f"{CORE}/pipeline": ("pipeline", "render", "labels", "test_golden.py"),
+    f"{CORE}/steps": ("steps", "pipeline", "test_golden.py"),
+    f"{CORE}/render": ("render", "labels", "steps", "test_golden.py"),
+    f"{CORE}/datasets": ("datasets", "test_golden.py"),
+    f"{CORE}/editions": ("editions", "test_golden.py"),
+    f"{CORE}/forecast": ("forecast",),
+    f"{CORE}/draws.py": ("test_draws.py", "test_golden.py"),
+    f"{CORE}/atomic_files.py": ("test_atomic_files.py", "editions"),
     SERVER: ("tests/server",),
 }
 #: What decides nothing: addresses, settings, words of the schema, how things start.
@@ -189,7 +189,7 @@ class Bench:
 
     def passes(self, tests: list[str]) -> bool:
         """Whether all of the tests pass on the copy as it is."""
-        command = [sys.executable, "-m", "pytest", "-x", "-q", "--no-header", "-p", "no:cacheprovider", *tests]
+        command = [sys.executable, "-m", "pytest", "-x", "-q", "--no-header", "-p", "no:cacheprovider", "-m", "not slow", *tests]
         try:
             done = subprocess.run(command, cwd=PROJECT, env=self.environment, capture_output=True, timeout=PATIENCE, check=False)
         except subprocess.TimeoutExpired:

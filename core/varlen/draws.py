@@ -90,7 +90,7 @@ def rounded(value: float) -> float:
 
 
 def _ring_point(name: str, number: int) -> int:
-    """A 64-bit number that hangs on a name alone."""
+    """A 64-bit number that depends on a name alone."""
     return int.from_bytes(hashlib.blake2b(f"{name}\x1f{number}".encode("utf-8", "surrogatepass"), digest_size=8).digest(), "big")
 
 
@@ -99,7 +99,7 @@ class PartnerRing:
 
     Every group of images owns the arcs before its points on a ring of 64-bit numbers; a
     random number picks the group whose point follows it. So adding an image to the split
-    changes only those picks that fall on its own arcs. An image by itself is a group of one.
+    changes only those picks that fall on its own arcs. A single image is a group of one.
     Within a larger group, such as the frames of a clip, the first image takes the first of
     the partner group, the second the second and so on, beginning again where that is shorter.
     """
@@ -114,7 +114,7 @@ class PartnerRing:
 
     @classmethod
     def alone(cls, images: Sequence[str]) -> PartnerRing:
-        """Images each by itself. images: sorted."""
+        """Every image a group of its own. images: sorted."""
         peers = cls({})
         peers._ring(images)
         return peers

@@ -19,7 +19,7 @@ from typing import Any
 
 from varlen.errors import EditionError
 
-#: How often a broken pool of processes is put up again before giving up.
+#: How often a broken process pool is restarted before giving up.
 MAX_POOL_RESTARTS = 5
 #: Seconds to wait for a cluster.
 CLUSTER_WAIT_S = 20
@@ -57,7 +57,7 @@ def run_in_processes(work: ChunkWork, workers: int) -> None:
                 return _keep_busy(pool, work, left, workers)
             except BrokenProcessPool:
                 if attempt == MAX_POOL_RESTARTS - 1:
-                    raise EditionError("worker processes died again and again; there may be too little memory: try --workers 1") from None
+                    raise EditionError("worker processes kept dying; there may be too little memory: try --workers 1") from None
 
 
 def processes(workers: int, begin: Callable[..., None] | None = None, arguments: tuple[object, ...] = ()) -> ProcessPoolExecutor:
@@ -100,7 +100,7 @@ def _server() -> BaseContext:
 
 
 def start_process_server() -> None:
-    """Start the server that makes processes, which takes a second or two, before one is wanted; does not wait for it."""
+    """Start the process server in advance, because it takes a second or two; does not wait for it."""
     _server()
     forkserver.ensure_running()
 

@@ -16,7 +16,7 @@ EDITIONS = STATE / "editions"
 UPLOADS = STATE / "uploads"
 #: Address of a Dask scheduler that makes the editions; without it processes of this machine do.
 SCHEDULER = os.environ.get("VARLEN_SCHEDULER", "")
-#: Folders from which datasets may be brought in by name; VARLEN_FOLDERS names others.
+#: Folders from which datasets may be imported by name; VARLEN_FOLDERS names others.
 _NAMED = [Path(name).expanduser().resolve() for name in os.environ.get("VARLEN_FOLDERS", "").split(os.pathsep) if name]
 FOLDERS = _NAMED or [Path.home(), STATE / "demo"]
 WEB = PROJECT / "web" / "dist"

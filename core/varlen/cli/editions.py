@@ -41,8 +41,8 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[
            splits: Annotated[Optional[str], typer.Option("--splits", metavar="A,B", help="only these splits")] = None,  # noqa: UP045
            split_variants: Annotated[str, typer.Option("--split-variants", metavar="A=N,B=N", help="variants of images of other splits")] = "",
            scheduler: Annotated[str, typer.Option("--scheduler", metavar="ADDRESS", help="let a Dask cluster do the work")] = "",
-           resume: Annotated[bool, typer.Option("--resume", help="go on with an interrupted export")] = False,
-           leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="go on without images that can't be made, and record them")] = False,
+           resume: Annotated[bool, typer.Option("--resume", help="resume an interrupted export")] = False,
+           leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="skip images that can't be made, and record them")] = False,
            read_as: FromOption = None, as_json: JsonOption = False) -> None:  # fmt: skip
     """Write an edition: the augmented dataset with a record of how every image was made."""
     from varlen.editions.chunks import ImageFailed
@@ -61,7 +61,7 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[
                                    workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out,
                                    progress=lambda count, _: done(count))  # fmt: skip
     except ImageFailed as error:
-        raise VarlenError(f"{error} (what was written is kept: mend it and go on with --resume, or add --leave-out-broken)") from None
+        raise VarlenError(f"{error} (what was written is kept: fix the image and run again with --resume, or add --leave-out-broken)") from None
     if as_json:
         print(json.dumps(record, ensure_ascii=False))
         return

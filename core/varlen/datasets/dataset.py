@@ -65,7 +65,7 @@ class Dataset:
         return self._peers[split, by_group]
 
     def draw_key(self, key: str, by_group: bool) -> str:
-        """What an image's draws hang on: its key, or the name of its group."""
+        """What an image's draws depend on: its key, or the name of its group."""
         return (by_group and self.entries[key].group) or key
 
     def label_map(self, key: str) -> NDArray[np.uint8] | None:

@@ -26,7 +26,7 @@ class Edit:
     """One change.
 
     leave-out: the image is no longer part of the dataset; clip-box: an object is cut to its
-    picture; drop-object: an object is taken away; move: the image goes to the split `value`.
+    picture; drop-object: an object is removed; move: the image goes to the split `value`.
     """
 
     kind: EditKind

@@ -15,7 +15,7 @@ class Entry:
     """One image of a dataset: its key (path within the dataset), split, upright size and objects.
 
     group: the name of the group of images that belong together, such as the frames of a
-    clip, "" for an image by itself; classes: image-level classes; label_map: the path of a
+    clip, "" for an image without one; classes: image-level classes; label_map: the path of a
     picture file whose levels are the classes of the pixels, "" where there is none.
     """
 

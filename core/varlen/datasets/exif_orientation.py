@@ -1,7 +1,7 @@
 """Labels of pictures that are stored on their side, for files whose labels were drawn on the stored pixels.
 
 Orientation is EXIF's, 1 to 8: what has to be done to the stored pixels to see them upright
-(Exif 2.32, section 4.6.4 A). A stored picture of W × H px is meant by `size`.
+(Exif 2.32, section 4.6.4 A). `size` is that of the stored picture, W × H px.
 """
 
 from __future__ import annotations

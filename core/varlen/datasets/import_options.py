@@ -1,4 +1,4 @@
-"""What is chosen when a dataset is brought in: things its files don't say, or say in a way that can be meant twice."""
+"""Options of an import: what a dataset's files don't state, or state ambiguously."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class ImportOptions:
 
     form: the format, "" to recognise it; exif: whether the labels of a picture with an EXIF orientation
     lie on the upright picture or on the pixels as stored; splits: as the files say, or drawn; shares: of
-    validation and test, where drawn; seed: of the draw; groups: where an image's group is told from, ""
+    validation and test, where drawn; seed: of the draw; groups: where an image's group is derived from, ""
     for the file's own, "folder", "field:NAME" or "name:PATTERN" (see `group_of`); classes: for every class
     in the files its name here, in the order wanted; one without a name is left out with its objects.
     """
@@ -37,13 +37,13 @@ class ImportOptions:
 
     def __post_init__(self) -> None:
         if self.exif not in ("upright", "stored") or self.splits not in ("files", "drawn"):
-            raise DatasetError("choices: exif is upright or stored, splits are files or drawn")
+            raise DatasetError("import options: exif is upright or stored, splits are files or drawn")
         if min(self.shares) < 0 or sum(self.shares) >= 1:
-            raise DatasetError("choices: the shares of validation and test must leave some for training")
+            raise DatasetError("import options: the shares of validation and test must leave some for training")
         if self.groups.startswith("name:"):
             _pattern(self.groups[5:])
         elif self.groups and self.groups != "folder" and not self.groups.startswith("field:"):
-            raise DatasetError(f"choices: groups are told from 'folder', 'field:NAME' or 'name:PATTERN', not {self.groups!r}")
+            raise DatasetError(f"import options: groups are derived from 'folder', 'field:NAME' or 'name:PATTERN', not {self.groups!r}")
 
     @classmethod
     def from_json(cls, values: Mapping[str, Any]) -> ImportOptions:
@@ -52,14 +52,14 @@ class ImportOptions:
         return cls(**{**values, "shares": tuple(shares), "classes": tuple((old, new) for old, new in classes)})
 
     def class_names(self, found: Iterable[str]) -> tuple[str, ...]:
-        """The dataset's classes, in order. Raises `DatasetError` when a class in the files is not spoken of."""
+        """The dataset's classes, in order. Raises `DatasetError` when a class in the files is missing from the list."""
         found = tuple(found)
         if not self.classes:
             return found
         spoken = {name for name, _ in self.classes}
         for name in found:
             if name not in spoken:
-                raise DatasetError(f"choices: the class {name!r} of the files is missing from the list of classes")
+                raise DatasetError(f"import options: the class {name!r} of the files is missing from the list of classes")
         return tuple(dict.fromkeys(name for _, name in self.classes if name))
 
     def with_classes(self, entry: Entry, found: tuple[str, ...]) -> Entry:
@@ -98,6 +98,6 @@ class ImportOptions:
 def _pattern(text: str) -> re.Pattern[str]:
     # With one {group} and at most three stars, trying all ways to match stays short.
     if text.count("{group}") != 1 or text.count("*") > 3 or len(text) > LONGEST_PATTERN:
-        raise DatasetError("choices: a pattern for groups needs {group} once, and at most three *")
+        raise DatasetError("import options: a pattern for groups needs {group} once, and at most three *")
     words = {"{group}": "(?P<group>.+?)", "*": ".*", "#": r"\d+"}
     return re.compile("".join(words.get(part) or re.escape(part) for part in re.split(r"(\{group\}|\*|#)", text)))

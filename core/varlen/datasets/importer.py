@@ -32,18 +32,18 @@ from varlen.shapes.objects_json import objects_to_json
 #: How many images are read to say what was recognised.
 LOOKED_THROUGH = 2000
 
-#: Images that are brought in together.
+#: Images that are ingested together.
 BATCH = 25
 #: Batches begun before their turn, for each process: some wait while those before them are stored.
 AHEAD = 8
-#: Fewer images are brought in before other processes would have begun.
+#: With fewer images, starting other processes would take longer than ingesting.
 WORTH_PROCESSES = 1000
 
 T = TypeVar("T")
 
 
 class Importer:
-    """A dataset that is being brought in, as chosen. After all images were taken, `findings` says what looks wrong."""
+    """A dataset being imported with the chosen options. Once all images are through, `findings` lists what looks wrong."""
 
     def __init__(self, path: Path, options: ImportOptions) -> None:
         """Raises `DatasetError` when it is no dataset, or the choices don't fit it."""
@@ -113,7 +113,7 @@ def _batches(images: Iterator[tuple[ListedImage, str | None]]) -> Iterator[list[
 
 
 def _in_processes(bringer: Ingester[T], batches: Iterator[list[tuple[ListedImage, str | None]]], workers: int) -> Iterator[IngestedBatch[T]]:
-    """The batches in their order, each brought in by one of `workers` processes."""
+    """The batches in their order, each ingested by one of `workers` processes."""
     with processes(workers, _start_ingesting, (bringer,)) as pool:
         waiting: deque[Future[IngestedBatch[T]]] = deque()
         try:
@@ -124,7 +124,7 @@ def _in_processes(bringer: Ingester[T], batches: Iterator[list[tuple[ListedImage
             while waiting:
                 yield waiting.popleft().result()
         except BrokenProcessPool:
-            raise DatasetError("a process that brings images in was killed; there may be too little memory") from None
+            raise DatasetError("a process that ingests images was killed; there may be too little memory") from None
         finally:
             pool.shutdown(wait=False, cancel_futures=True)
 

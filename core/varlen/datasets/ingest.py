@@ -1,7 +1,7 @@
-"""Bringing in a few images at a time: each file is read once, hashed, and its header looked at.
+"""Ingesting a few images at a time: each file is read once, hashed, and its header checked.
 
-All that is needed can be sent to another process, and what comes back is small: images as
-their keeper wants them, and what was noted about them.
+Everything needed can be sent to another process, and what comes back is small: images in the form
+the caller keeps them in, and the problems found.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ StoreFile = Callable[[str, bytes], None]
 
 @dataclass(frozen=True, slots=True)
 class IngestedImage:
-    """One image that was brought in. digest: its `content_digest`; map_sha256: of its label map's file, "" for none."""
+    """One ingested image. digest: its `content_digest`; map_sha256: of its label map's file, "" for none."""
 
     entry: Entry
     sha256: str
@@ -45,7 +45,7 @@ class IngestedImage:
 
 @dataclass(slots=True)
 class IngestedBatch(Generic[T]):
-    """A few images brought in. count: how many were listed; taken: those that can be used, as their keeper wants them."""
+    """A few ingested images. count: how many were listed; taken: those that can be used, in the form the caller keeps them in."""
 
     count: int
     checks: LabelChecks
@@ -55,9 +55,10 @@ class IngestedBatch(Generic[T]):
 
 @dataclass(frozen=True, slots=True)
 class Ingester(Generic[T]):
-    """How images are brought in.
+    """How images are ingested.
 
-    found: the classes of the files, `classes` as they were chosen; keep: stores files; taken: what is wanted of each image.
+    found: the classes of the files, `classes` as they were chosen; store_file: stores a file by its digest; taken:
+    converts each image to the form the caller keeps.
     """
 
     files: SourceFiles

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 class Skeleton:
     """Keypoint names and the lines drawn between them, as pairs of places.
 
-    partners: for each keypoint the one it becomes in a mirror image; by itself: told from the names.
+    partners: for each keypoint the one it becomes in a mirror image; default: derived from the names.
     """
 
     names: tuple[str, ...] = ()

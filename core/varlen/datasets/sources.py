@@ -54,7 +54,7 @@ class Folder:
         return {"root": self.root, "name": self.name, "label": self.label}
 
     def near(self, suffix: str, folders: tuple[str, ...]) -> list[str]:
-        """Files with a suffix right in the top folder and in `folders`, sorted; nothing else is looked at."""
+        """Files with a suffix right in the top folder and in `folders`, sorted; nothing else is read."""
         found = [path.relative_to(self.root).as_posix() for folder in ("", *folders) for path in (self.root / folder).glob(f"*{suffix}")]
         return sorted(filter(self.has, found))
 

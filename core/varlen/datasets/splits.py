@@ -21,7 +21,7 @@ def draw_splits(strata: dict[str, list[str]], clusters: dict[str, str], shares: 
 
     strata: the images of each class; clusters: images with the same value go to one split, those
     without one by themselves; shares: of validation and test; a cluster counts for the class of its
-    first image. Each draw hangs on the seed and on the cluster's or image's own name.
+    first image. Each draw depends on the seed and on the cluster's or image's own name.
     """
     found: dict[str, str] = {}
     members: dict[str, list[str]] = {}

@@ -44,7 +44,7 @@ ENTRIES = "entries.pickles"
 
 
 class ImageFailed(EditionError):
-    """One image can't be made; what was done of the edition stays, to go on with."""
+    """One image can't be made; the chunks already written are kept for resuming."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,7 +125,7 @@ class ChunkWriter:
         """Write one chunk's images and its record; returns the number of variants dealt with.
 
         All labels first, then all pixels: each kind of work finds its own data in the processor's
-        caches. leave_out: go on without what can't be made, else raise `ImageTrouble`.
+        caches. leave_out: skip what can't be made, else raise `ImageFailed`.
         """
         lines: list[WrittenRow | LeftOut] = []
         wanted = [(key, variant) for key in keys for variant in self.spec.variants_for(self.dataset.entries[key].split)]

@@ -54,7 +54,7 @@ def export(
     """Write an edition to `out` and return its record.
 
     scheduler: address of a Dask scheduler that does the work instead of `workers` processes;
-    leave_out: go on without what can't be made, and record it; progress: called with images
+    leave_out: skip what can't be made, and record it; progress: called with images
     dealt with and their final number; stop: asked now and then, raises `Cancelled` when true.
     Raises `EditionError`; after an image that can't be made, a full disk, `Cancelled` or a
     crash, `resume=True` goes on with what there is.

@@ -1,4 +1,4 @@
-"""What is wanted of an edition."""
+"""The order for an edition: variants, originals, format, image coding and splits."""
 
 from __future__ import annotations
 
@@ -73,11 +73,11 @@ class ExportSpec:
         return [split for split in splits if self.variants_for(split)]
 
     def counts(self, images: dict[str, int]) -> dict[str, int]:
-        """Exactly how many images come out per split, of the splits that are written."""
+        """The exact number of output images per split, for the splits that are written."""
         return {split: images[split] * len(self.variants_for(split)) for split in self.written(images)}
 
     def to_json(self) -> SpecFields:
-        """As plain values; what is seldom chosen only where it is, so that other orders read alike."""
+        """As plain values; fields that are rarely set appear only where they are, so that other orders keep their form."""
         found: SpecFields = {
             "variants": self.variants,
             "originals": self.originals,
@@ -93,7 +93,7 @@ class ExportSpec:
 
     @staticmethod
     def fields_of(record: Mapping[str, Any]) -> dict[str, Any]:
-        """What an edition's record, or a request, says of the order it was made to."""
+        """The fields of an order, out of an edition's record or a request."""
         return {name: record[name] for name in SPEC_FIELDS if name in record}
 
 

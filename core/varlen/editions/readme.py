@@ -24,7 +24,7 @@ def edition_readme(record: EditionRecord, dataset: Dataset) -> str:
         *(_step(step) for step in record["pipeline"]["steps"] if step["enabled"]),
         "## Reading it",
         WRITERS[record["format"]].layout,
-        "`rows.jsonl` says of every image what it was made from and what was drawn for it; `edition.json` says what the whole was made from.",
+        "`rows.jsonl` records for every image what it was made from and what was drawn for it; `edition.json` does so for the whole edition.",
         "## What it was made from",
         _table(["what", "digest"], [["dataset", record["dataset_digest"]], ["pipeline", record["pipeline_digest"]],
                                     ["seed", record["seed"]], ["this edition", record["output_digest"]]]),
@@ -51,7 +51,7 @@ def _step(step: dict[str, Any]) -> str:
 
 
 def _rights(dataset: Dataset) -> list[str]:
-    """What the source says of its licences."""
+    """The licences that the source names."""
     licences = [entry.get("name") or entry.get("url") for entry in dataset.extra.get("coco", {}).get("licenses") or () if isinstance(entry, dict)]
     named = [str(name) for name in licences if name]
     return ["## Rights", "The source names these licences: " + ", ".join(named) + "."] if named else []

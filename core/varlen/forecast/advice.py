@@ -1,6 +1,6 @@
-"""Things about a pipeline that are allowed but seldom meant, each with its reason.
+"""Advice: things in a pipeline that are allowed but rarely intended, each with its reason.
 
-A note is told from the pipeline, the dataset's labels and a sample of draws; it never stops anything.
+It is derived from the pipeline, the dataset's labels and a sample of draws; it never stops anything.
 """
 
 from __future__ import annotations
@@ -47,7 +47,7 @@ class Advice:
 def advice_on(
     dataset: Dataset, pipeline: Pipeline, marks: Mapping[str, list[str]] | None = None, pause: Callable[[], None] = lambda: None
 ) -> list[Advice]:
-    """All notes, in the order of the steps. marks: of classes, see `MARKS`; pause: called between images that are looked at."""
+    """All advice, in the order of the steps. marks: of classes, see `MARKS`; pause: called between the images examined."""
     steps = [step for step in pipeline.all_steps() if step.enabled]
     found = [
         *_of_keypoints(dataset, steps),

@@ -32,7 +32,7 @@ from varlen.pipeline.plan import Plan, Resample
 from varlen.render.renderer import Renderer
 from varlen.shapes.mask_polygons import polygon_from_mask
 
-#: How many draws a forecast takes by itself.
+#: Default number of draws of a forecast.
 DRAWS = 2000
 #: Variants of one image that are followed together.
 BATCH = 64
@@ -124,7 +124,7 @@ def _training(dataset: Dataset) -> Sequence[str]:
 
 
 def _spread(images: Sequence[str], draws: int) -> Iterator[tuple[str, range]]:
-    """Every image with the variants it gets: `draws` in all, the first images one more where it does not come out even."""
+    """Every image with the variants it gets: `draws` in all, the first images one more where they can't be shared evenly."""
     each, rest = divmod(draws, len(images))
     for place, image in enumerate(images):
         count = each + (place < rest)

@@ -16,7 +16,7 @@ def largest_range(dataset: Dataset, pipeline: Pipeline, parameter: str, lose_at_
     """The largest symmetric range of `parameter` ("step id.name") that loses no more than a share of the objects.
 
     Ranges of factors are symmetric as [1/f, f], others as [−r, r], or [0, r] where negative
-    values make no sense. The same draws are looked at for every range tried, only wider or
+    values make no sense. The same draws are used for every range tried, only wider or
     narrower, so the search does not chase chance. `ends` of the answer is the range found;
     the numbers are rounded to the narrower side.
     """

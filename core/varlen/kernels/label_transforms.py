@@ -71,7 +71,7 @@ class TransformedShapes(NamedTuple):
 def transform_shapes(shapes: ShapeArrays, matrices: NDArray[np.float64], windows: NDArray[np.float64], moved: bool = False) -> TransformedShapes:
     """Move objects by each of `matrices` (V, 9) into the window of the same place in `windows` (V, 4).
 
-    moved: the rings were bent already, so boxes are to be found from them alone; keypoints are not looked at.
+    moved: the rings were bent already, so boxes are to be found from them alone; keypoints are ignored.
     """
     moves, count = len(matrices), len(shapes.boxes)
     found = TransformedShapes(np.ones((moves, count)), np.zeros((moves, count, 4)), np.ones((moves, count)), np.zeros((moves, count), np.int64),

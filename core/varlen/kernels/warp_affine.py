@@ -217,7 +217,7 @@ def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows,
         line = out[begin : begin + 3 * columns]
         left, right = np.int64(0), np.int64(columns)
         if edges == 0:
-            # Only pixels whose centre falls inside the source are looked at; the rest is color.
+            # Only pixels whose centre falls inside the source are sampled; the rest is color.
             first_u, end_u = _span(u, du, -half, (np.int64(width) << 32) - half, columns)
             first_v, end_v = _span(v, dv, -half, (np.int64(height) << 32) - half, columns)
             left, right = max(first_u, first_v), min(end_u, end_v)

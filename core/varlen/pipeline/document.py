@@ -21,7 +21,6 @@ from varlen.steps import CATALOGUE, FROM_FILES
 from varlen.steps.base import Step
 from varlen.steps.junction import Junction
 
-FORMAT = 1
 MOST_BYTES = 1_000_000
 MOST_STEPS = 200
 MOST_DEPTH = 4  # of junctions inside junctions
@@ -92,7 +91,7 @@ class Pipeline:
 
 
 def applicable(steps: Sequence[Step], augmented: bool) -> list[Step]:
-    """Those of `steps` that are switched on and meant for a training variant (`augmented`) or for every image."""
+    """Those of `steps` that are enabled and apply to a training variant (`augmented`) or for every image."""
     return [step for step in steps if step.enabled and (augmented or step.scope == "every")]
 
 

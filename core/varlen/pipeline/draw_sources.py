@@ -26,7 +26,7 @@ class Draws(Protocol):
         """One step's draw, or that for one object."""
 
     def partner(self, step: str, place: int, key: str) -> Draws:
-        """The draws of the partner in `place` that `step` takes in; `key` is what its draws hang on."""
+        """The draws of the partner in `place` that `step` takes in; its draws depend on `key`."""
 
 
 class FreshDraws:

@@ -3,7 +3,7 @@
 Neighbouring geometry steps become one `Resample`, also across color steps in between, and
 color steps are folded together. Within one resample the frame cuts only at its end: what a
 rotation turned out of the frame may come back with the next step. Four things start a new
-resample: exposing area after a crop or a letterbox (their cut is meant), exposing area with
+resample: exposing area after a crop or a letterbox (their cut is intended), exposing area with
 other edges than before, exposing solid-colored area after a color step (the fill must not
 be recolored), and a perspective that would bring part of the source to its horizon.
 """
@@ -55,7 +55,7 @@ class Images(Protocol):
         """The images partners are drawn from."""
 
     def draw_key(self, key: str, by_group: bool) -> str:
-        """What an image's draws hang on: its key, or the name of its group."""
+        """What an image's draws depend on: its key, or the name of its group."""
 
 
 def plan_variant(pipeline: Pipeline, images: Images, image: str, split: str, variant: int, draws: Draws | None = None) -> Plan:
@@ -123,7 +123,7 @@ class _Planner:
         return [PlacedObject(*each) for each in zip(objects.images, objects.ids, boxes, strict=True)]
 
     def _within_objects(self, plan: Plan, step: Step, draws: Draws) -> None:
-        """Draw and plan a step for each object's box by itself."""
+        """Draw and plan a step separately for each object's box."""
         patches, drawn_for = [], []
         names: dict[tuple[str, str], int] = {}
         for place, seen in enumerate(self.seen(plan)):

@@ -67,7 +67,7 @@ class Renderer:
         return plan_variant(self.pipeline, self.dataset, image, self.dataset.entries[image].split, variant)
 
     def replan(self, trace: Trace) -> Plan:
-        """The plan that a trace tells of, with nothing drawn again. Raises `RenderError` when the trace does not fit the pipeline."""
+        """The plan described by a trace, with nothing drawn again. Raises `RenderError` when the trace does not fit the pipeline."""
         image = trace["image"]
         if image not in self.dataset.entries:
             raise RenderError(f"{image}: the dataset has no such image")

@@ -67,7 +67,7 @@ class _OwnRenderer(Renderer):
 
 
 class Samples:
-    """One split of a dataset through a pipeline, in one epoch. Can be pickled: every process decodes and draws by itself."""
+    """One split of a dataset through a pipeline, in one epoch. Can be pickled: every process decodes and draws on its own."""
 
     def __init__(self, dataset: Dataset, pipeline: Pipeline, split: str, epoch: int, channels: Literal["last", "first"],
                  figures: Figures | None) -> None:  # fmt: skip

@@ -19,7 +19,7 @@ def counts_of(mask: NDArray[np.uint8], left: int = 0, top: int = 0, size: tuple[
     """Run lengths of a mask, column by column, beginning with a run of zeros.
 
     mask: (h, w), its first pixel at column `left`, row `top` of a picture of `size` (width,
-    height); by itself: the whole picture.
+    height); default: the whole picture.
     """
     height, width = mask.shape
     wide, high = size or (width, height)

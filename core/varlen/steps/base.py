@@ -70,7 +70,7 @@ def number(default: float, meaning: str, *, unit: str, low: float, high: float, 
 
 
 def whole(default: int | None, meaning: str, *, unit: str, low: int, high: int, when: When = None) -> Any:
-    """One whole number; None where the step finds it by itself."""
+    """One whole number; None where the step determines it."""
     return Field(default, description=meaning, json_schema_extra=_extra("whole", unit, low, high, when=when))
 
 
@@ -95,8 +95,8 @@ def levels(default: tuple[float, float, float] | None, meaning: str, *, low: flo
 
 
 def within() -> Any:
-    """Whether the step is for the whole picture or for each object's box by itself."""
-    return option("image", "image: the whole picture; objects: inside each object's box only, drawn for each object by itself")
+    """Whether the step applies to the whole picture or separately to each object's box."""
+    return option("image", "image: the whole picture; objects: inside each object's box only, drawn separately for each object")
 
 
 Within = Literal["image", "objects"]
@@ -149,7 +149,7 @@ class Step(BaseModel):
     A subclass sets `purpose` (what it is looked up by: move, light, texture, hide,
     combine or fit), may override the defaults of `probability` and `scope`, and writes
     `draw` and `effect`. `shown` lists settings worth a picture each on its reference page;
-    by itself: its first range at its low, middle and high end.
+    default: its first range at its low, middle and high end.
     """
 
     # Built when first used: listing the catalogue then costs a third of the time.
@@ -160,7 +160,7 @@ class Step(BaseModel):
     shown: ClassVar[tuple[dict[str, Any], ...]] = ()
 
     step: str
-    id: str = Field(default="", pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$|^$", description="name within the pipeline; its draws hang on it")
+    id: str = Field(default="", pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$|^$", description="name within the pipeline; the step's draws depend on it")
     probability: float = probability(1.0)
     scope: Scope = scope("train")
     enabled: bool = Field(True, description="off keeps the step in the pipeline without using it", json_schema_extra=_extra("switch", "", None, None))
@@ -177,7 +177,7 @@ class Step(BaseModel):
 
     @property
     def for_objects(self) -> bool:
-        """Whether the step is for each object's box by itself (see `within`)."""
+        """Whether the step applies separately to each object's box (see `within`)."""
         return self.__dict__.get("within") == "objects"
 
     @field_validator("*", mode="after")
@@ -212,7 +212,7 @@ class MoveStep(Step):
 
 
 class ColorStep(Step):
-    """A step that changes each pixel's color by itself."""
+    """A step that changes each pixel's color independently of its neighbours."""
 
     kind: ClassVar[str] = "color"
     purpose: ClassVar[str] = "light"

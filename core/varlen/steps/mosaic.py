@@ -29,8 +29,8 @@ class Mosaic(Step):
     )
     tile_scale: Span = span((0.6, 1.2), "size of each picture relative to the canvas; at least its cell is filled", unit="×", low=0.1, high=4,
                             slider=(0.25, 2), log=True)  # fmt: skip
-    width_px: int | None = whole(None, "width of the canvas; by itself: as the picture comes in", unit="px", low=2, high=LARGEST)
-    height_px: int | None = whole(None, "height of the canvas; by itself: as the picture comes in", unit="px", low=2, high=LARGEST)
+    width_px: int | None = whole(None, "width of the canvas; default: that of the incoming picture", unit="px", low=2, high=LARGEST)
+    height_px: int | None = whole(None, "height of the canvas; default: that of the incoming picture", unit="px", low=2, high=LARGEST)
     shown: ClassVar[tuple[dict[str, Any], ...]] = ({"grid": "2x2", "tile_scale": 0.6}, {"grid": "2x2", "tile_scale": 1.2}, {"grid": "3x3"})
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:

@@ -19,8 +19,8 @@ class Normalize(Step):
 
     step: Literal["normalize"] = "normalize"
     scope: Scope = scope("every")
-    mean: Levels | None = levels(None, "level taken away from each channel; by itself: the training split's mean", low=0, high=255)
-    std: Levels | None = levels(None, "each channel is divided by this; by itself: the training split's standard deviation", low=0.001, high=255)
+    mean: Levels | None = levels(None, "level subtracted from each channel; default: the training split's mean", low=0, high=255)
+    std: Levels | None = levels(None, "each channel is divided by this; default: the training split's standard deviation", low=0.001, high=255)
     shown: ClassVar[tuple[dict[str, Any], ...]] = ()
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:

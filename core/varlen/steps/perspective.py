@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 class Perspective(EdgedStep):
-    """Look at the picture from another place: each corner moves by itself, straight lines stay straight."""
+    """Look at the picture from another place: each corner moves independently, straight lines stay straight."""
 
     step: Literal["perspective"] = "perspective"
     # Beyond a quarter the four corners might no longer be those of a convex shape.

@@ -47,7 +47,7 @@ class Warmth(ColorStep):
 
 
 class ChannelGain(ColorStep):
-    """Make each color channel stronger or weaker by itself, as another sensor would."""
+    """Make each color channel independently stronger or weaker, as another sensor would."""
 
     step: Literal["channel_gain"] = "channel_gain"
     red_factor: Span = span((0.9, 1.1), "red times this", unit="×", low=0.05, high=10, slider=(0.5, 2), log=True)

@@ -1,4 +1,4 @@
-"""After a dataset is brought in, every picture is decoded once: damage, likeness, levels."""
+"""After an import every picture is decoded once, to find damage and lookalikes and to count levels."""
 
 from __future__ import annotations
 

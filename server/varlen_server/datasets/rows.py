@@ -1,6 +1,6 @@
-"""What the database keeps of an image, told from what the core says of it.
+"""What the database keeps of an image, derived from what the core found.
 
-No Django here: processes that bring images in beside the worker load this alone.
+No Django here: processes that ingest images beside the worker load this alone.
 """
 
 from __future__ import annotations
@@ -54,7 +54,7 @@ def measures_of(objects: Objects) -> Measures:
 
 
 class MakesRows:
-    """Makes rows of images that are brought in; can be sent to another process."""
+    """Makes rows of ingested images; can be sent to another process."""
 
     def __init__(self, classes: tuple[str, ...]) -> None:
         self.classes = classes

@@ -1,4 +1,4 @@
-"""What the API says of datasets."""
+"""Datasets in the API."""
 
 from __future__ import annotations
 

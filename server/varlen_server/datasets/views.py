@@ -120,7 +120,7 @@ class DatasetMarks(APIView):
 class DatasetFindings(APIView):
     @extend_schema(responses=FindingsSerializer, operation_id="datasets_findings")
     def get(self, request: Request, pk: int) -> Response:
-        """What looked wrong when the dataset was brought in, and what was changed since."""
+        """What looked wrong when the dataset was imported, and what was changed since."""
         return Response(FindingsSerializer(findings_of(get_object_or_404(Dataset, pk=pk))).data)
 
 

@@ -18,7 +18,7 @@ class Edition(models.Model):
         WAITING = "waiting"
         WRITING = "writing"
         DONE = "done"
-        STOPPED = "stopped"  # something must be mended; what is written is kept, to go on with
+        STOPPED = "stopped"  # something must be fixed; what is written is kept for resuming
         FAILED = "failed"
         CANCELLED = "cancelled"
 

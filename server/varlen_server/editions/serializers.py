@@ -1,4 +1,4 @@
-"""What the API says of editions."""
+"""Editions in the API."""
 
 from __future__ import annotations
 
@@ -99,7 +99,7 @@ class EditionRequestSerializer(OrderSerializer):
     dataset = serializers.IntegerField()
     document = serializers.DictField()
     revision = serializers.IntegerField(required=False, allow_null=True)
-    leave_out = serializers.BooleanField(default=False, help_text="go on without images that can't be made")
+    leave_out = serializers.BooleanField(default=False, help_text="skip images that can't be made")
 
 
 class EstimateRequestSerializer(OrderSerializer):

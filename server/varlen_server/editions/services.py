@@ -87,7 +87,7 @@ def cancel(pk: int) -> None:
 
 
 def resume(pk: int, leave_out: bool) -> None:
-    """Go on with an edition that was stopped, with the images it has. leave_out: without those that can't be made."""
+    """Resume a stopped edition with the images it has. leave_out: without those that can't be made."""
     with transaction.atomic():
         stopped = Edition.objects.filter(pk=pk, state__in=[State.STOPPED, State.FAILED])
         if leave_out:

@@ -72,7 +72,7 @@ def _end(edition: Edition, state: Edition.State, **values: object) -> None:
 
 @app.task(name="check_edition", lock="editions-check")
 def check_edition(edition_id: int) -> None:
-    """Hold every file of an edition against its record."""
+    """Compare every file of an edition with its record."""
     edition = Edition.objects.filter(pk=edition_id, state=Edition.State.DONE).first()
     if edition is None:
         return

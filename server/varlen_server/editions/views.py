@@ -77,7 +77,7 @@ class EditionCancel(APIView):
 class EditionResume(APIView):
     @extend_schema(request=ResumeSerializer, responses=EditionSerializer, operation_id="editions_resume")
     def post(self, request: Request, pk: int) -> Response:
-        """Go on with an edition that was stopped, with the images it has; `leave_out`: without those that can't be made."""
+        """Resume a stopped edition with the images it has; `leave_out`: without those that can't be made."""
         wish = body_of(request, ResumeSerializer)
         services.resume(services.edition_or_404(pk).pk, wish["leave_out"])
         return _shown(pk)

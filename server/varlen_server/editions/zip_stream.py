@@ -1,4 +1,4 @@
-"""A folder as a zip that is never on disk: any part of it can be made by itself, so a broken download goes on where it was.
+"""A folder as a zip that is never on disk: any part of it can be made separately, so an interrupted download resumes where it was.
 
 Files are stored without compression, since pictures don't shrink further. Their checksums
 are reckoned once and kept; from these and the files' sizes every byte of the zip is known.

@@ -1,4 +1,4 @@
-"""What the API says of pipelines and steps."""
+"""Pipelines and steps in the API."""
 
 from __future__ import annotations
 

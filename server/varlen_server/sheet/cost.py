@@ -1,4 +1,4 @@
-"""What images cost, told from a few that are really made."""
+"""What images cost, measured on a few that are really made."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Who works when in one web process: what is looked at goes before what is counted."""
+"""Priorities within one web process: pictures somebody waits for go before counts."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from contextlib import contextmanager
 _rows = threading.Semaphore(max(1, (os.cpu_count() or 1) // 4))
 _changed = threading.Condition()
 _waiting = 0
-#: However much is looked at, counting goes on after this many seconds.
+#: However much is waited for, counting resumes after this many seconds.
 LONGEST = 2.0
 
 

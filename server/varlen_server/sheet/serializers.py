@@ -1,4 +1,4 @@
-"""What the API says of a contact sheet and its ledger."""
+"""The contact sheet, its ledger and forecasts in the API."""
 
 from __future__ import annotations
 

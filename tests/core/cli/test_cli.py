@@ -72,6 +72,7 @@ def test_pipeline_check_and_show(pipeline: Path, tmp_path: Path) -> None:
     assert refused("pipeline", "check", tmp_path / "bad.json") == f"{tmp_path}/bad.json: steps[0].degrees: 500 is outside -180 … 180 degrees"
 
 
+@pytest.mark.slow
 def test_sheet(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:
     assert varlen("sheet", survey_folder, pipeline, "-o", tmp_path / "s.png", "--rows", 2, "--variants", 3, "--tile", 100).returncode == 0
     sheet = decode((tmp_path / "s.png").read_bytes(), "s.png")
@@ -79,6 +80,7 @@ def test_sheet(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:
     assert "no" in refused("sheet", survey_folder, pipeline, "-o", tmp_path / "no" / "such" / "s.png").lower()
 
 
+@pytest.mark.slow
 def test_export_and_verify(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:
     out = tmp_path / "out"
     record = json.loads(varlen("export", survey_folder, pipeline, "-o", out, "--variants", 1, "--no-originals", "--seed", 9, "--json").stdout)
@@ -90,6 +92,7 @@ def test_export_and_verify(survey_folder: Path, pipeline: Path, tmp_path: Path) 
     assert varlen("export", survey_folder).returncode == 2
 
 
+@pytest.mark.slow
 def test_demo_is_the_same_every_time(tmp_path: Path) -> None:
     for name in ("a", "b"):
         assert varlen("demo", tmp_path / name, "--images", 3, "--seed", 4).returncode == 0
@@ -98,6 +101,7 @@ def test_demo_is_the_same_every_time(tmp_path: Path) -> None:
     assert "exists and is not empty" in refused("demo", tmp_path / "a")
 
 
+@pytest.mark.slow
 def test_a_truncated_picture_stops_an_export_until_it_is_mended_or_left_out(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:
     shutil.copytree(survey_folder, tmp_path / "in")
     broken = sorted((tmp_path / "in" / "images" / "train").iterdir())[-1]
@@ -123,6 +127,7 @@ def test_a_picture_of_another_size_than_its_labels_say(survey_folder: Path, pipe
     assert "the picture is 960×500 px, its labels say 960×720 px" in refused("export", tmp_path / "in", pipeline, "-o", tmp_path / "out")
 
 
+@pytest.mark.slow
 def test_places_that_can_t_be_read_or_written(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:
     assert "no such file or folder" in refused("inspect", tmp_path / "missing")
     (tmp_path / "empty").mkdir()

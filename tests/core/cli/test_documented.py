@@ -42,6 +42,7 @@ def test_the_readme_has_a_tour() -> None:
     assert {words[1] for words in examples(PROJECT / "README.md")} >= {"demo", "inspect", "sheet", "forecast", "export", "verify", "recreate"}
 
 
+@pytest.mark.slow
 def test_the_tour_of_the_readme_works_as_it_stands(survey_folder: Path, tmp_path: Path) -> None:
     """In an empty folder, one command after the other, on the demo in small."""
     shutil.copytree(survey_folder, tmp_path / "moths")

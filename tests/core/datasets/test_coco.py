@@ -57,6 +57,7 @@ def test_damaged_run_lengths_are_refused_not_crashed_on(text: str) -> None:
         rle.mask_of(rle.expand(text), 9, 9)
 
 
+@pytest.mark.slow
 def test_ten_exports_later_nothing_has_crept(survey: Dataset, survey_folder: Path, tmp_path: Path) -> None:
     """Labels, unknown fields, classes and splits through ten rounds of writing and reading."""
     dataset = survey

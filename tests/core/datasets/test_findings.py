@@ -43,6 +43,7 @@ def test_every_flaw_of_the_flawed_survey_is_found_once(flawed_folder: Path) -> N
         read_dataset(flawed_folder)  # read in earnest, the first of them stops it
 
 
+@pytest.mark.slow
 def test_the_terminal_says_the_same_and_fails_where_asked(flawed_folder: Path, survey_folder: Path) -> None:
     def run(folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
         return subprocess.run([sys.executable, "-m", "varlen", "inspect", str(folder), *words], capture_output=True, text=True)

@@ -89,6 +89,7 @@ def test_an_interrupted_export_goes_on_to_the_same_digest(edition: tuple[Path, d
     assert verify(out) == []
 
 
+@pytest.mark.slow
 def test_killed_in_the_middle_it_goes_on(edition: tuple[Path, dict], survey_folder: Path, survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
     out, pipeline = tmp_path / "killed", survey_folder / "pipelines" / "lamp-drift.varlen.json"
     command = [

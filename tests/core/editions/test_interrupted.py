@@ -45,6 +45,7 @@ def _exporting(survey_folder: Path, out: Path, *more: str) -> subprocess.Popen[s
     return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True)
 
 
+@pytest.mark.slow
 def test_killed_at_random_moments_until_it_is_done(survey_folder: Path, wanted: str, tmp_path: Path) -> None:
     out, chance = tmp_path / "out", random.Random(7)
     for kills in range(40):
@@ -152,6 +153,7 @@ def cluster() -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
         process.wait()
 
 
+@pytest.mark.slow
 def test_the_same_edition_from_a_cluster_that_loses_a_worker(
     survey_folder: Path, wanted: str, tmp_path: Path, cluster: tuple[str, list[subprocess.Popen[bytes]]]
 ) -> None:

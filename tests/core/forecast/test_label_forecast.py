@@ -143,6 +143,7 @@ def test_every_row_of_an_edition_can_be_made_again(edition: Path, survey: Datase
         assert made.data == (edition / row["file"]).read_bytes()
 
 
+@pytest.mark.slow
 def test_the_recreate_command(edition: Path, survey_folder: Path, tmp_path: Path) -> None:
     def run(*words: str) -> subprocess.CompletedProcess[str]:
         return subprocess.run([sys.executable, "-m", "varlen", "recreate", str(edition), *words], capture_output=True, text=True)

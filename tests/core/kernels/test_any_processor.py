@@ -7,9 +7,11 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
 from varlen.steps import CATALOGUE
 
 
+@pytest.mark.slow
 def test_bytes_don_t_depend_on_the_processor(tmp_path: Path) -> None:
     """Every step makes the same picture with code compiled for a processor without vector extensions beyond the basic ones."""
     digests = []

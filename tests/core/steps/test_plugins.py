@@ -19,6 +19,7 @@ def run(steps: str, *words: str) -> subprocess.CompletedProcess[str]:
     return subprocess.run([sys.executable, "-m", "varlen", *words], env={**os.environ, "VARLEN_STEPS": steps}, capture_output=True, text=True)
 
 
+@pytest.mark.slow
 def test_the_documented_example_is_a_step_like_any_other(survey_folder: Path, tmp_path: Path) -> None:
     listed = json.loads(run(str(EXAMPLE), "steps", "--json").stdout)
     assert [about["step"] for about in listed].count("lamp_hum") == 1

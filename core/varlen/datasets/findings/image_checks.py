@@ -76,7 +76,7 @@ class ImageChecks:
     def findings(self) -> list[Finding]:
         """Damaged pictures and those that look alike, the worst kinds first. Equal files are not counted as alike."""
         # Fingerprints that differ in at most three bits agree in at least one of their four quarters. A picture is
-        # held against those alone that are like none before: of a thousand frames of one scene each is named once.
+        # compared only with those that resemble none before: of a thousand frames of one scene each is named once.
         quarters: defaultdict[tuple[int, int], list[tuple[str, str, int]]] = defaultdict(list)
         for key, split, bits in self._prints.values():
             near = ((quarter, bits >> (16 * quarter) & 0xFFFF) for quarter in range(4))

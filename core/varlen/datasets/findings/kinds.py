@@ -16,7 +16,7 @@ EXTREME = 20.0
 #: severity, why it matters, what can be done.
 KINDS: dict[str, tuple[Severity, str, str]] = {
     "missing-file": ("error", "the labels name a picture that is not there", "bring the file back, or leave the image out"),
-    "damaged-file": ("error", "the picture can't be decoded to its end", "bring in an intact copy, or leave the image out"),
+    "damaged-file": ("error", "the picture can't be decoded to its end", "import an intact copy, or leave the image out"),
     "unknown-class": ("error", "an object's class is not in the list, so it can't be trained on", "add the class, or drop the objects"),
     "bad-label": ("error", "a label can't be read", "mend it in the label file, or drop the object"),
     "size-disagrees": ("error", "the label file gives the picture another size, so its labels may lie elsewhere", "mend the size in the label file"),

@@ -5,7 +5,7 @@ continuous pixels; polygons likewise; a keypoint names a pixel by its index, so 
 half a pixel further: x + 0.5 here, x − 0.5 when written. Numbers are written to 1/10000 px.
 
 Read: any `*.json` with images, annotations and categories, in the dataset's top folder or in
-`annotations/`; the split is told from its name (train, val / validation, test). Fields not
+`annotations/`; the split is derived from its name (train, val / validation, test). Fields not
 known here are kept and written again. An image's `group` field names the images it belongs
 with, such as the frames of one clip.
 """

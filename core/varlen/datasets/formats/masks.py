@@ -130,7 +130,7 @@ class MasksWriter(Writer):
         shapeless = self.contents.boxes - self.contents.outlines - self.contents.masks
         bare = [f"{shapeless} boxes without a shape"] if shapeless > 0 else []
         return bare + self.contents.lost(
-            boxes="objects become classes of pixels, one no longer told from another",
+            boxes="objects become classes of pixels, no longer separate from one another",
             keypoints="keypoints",
             classes="images have image-level classes",
         )

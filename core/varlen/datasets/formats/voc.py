@@ -72,7 +72,7 @@ def read(files: SourceFiles, problems: ReadProblems) -> Reading:
     for path in pictures(files):
         if not path.split("/")[-2:-1] or not path.split("/")[-2].startswith("Segmentation"):
             by_stem.setdefault(PurePosixPath(path).stem, []).append(path)
-    # Classes and splits hang on all files together, so each is looked through once before it is read.
+    # Classes and splits depend on all files together, so each file is scanned once before it is read.
     keys: dict[str, str | None] = {}
     seen: set[str] = set()
     for path in _xml_paths(files):

@@ -1,0 +1,66 @@
+"""The core's packages and who imports whom: `scripts/imports.py` prints the graph, `--check` fails where an arrow points upwards.
+
+The order is that of the import contract in pyproject.toml, which `make test` enforces; imports inside functions and for
+type checking count too.
+"""
+
+from __future__ import annotations
+
+import ast
+import sys
+import tomllib
+from collections import Counter
+from pathlib import Path
+
+PROJECT = Path(__file__).resolve().parent.parent
+CORE = PROJECT / "core"
+
+
+def layers() -> list[str]:
+    """The packages from the outside in."""
+    settings = tomllib.loads((PROJECT / "pyproject.toml").read_text())
+    contract = next(each for each in settings["tool"]["importlinter"]["contracts"] if each["type"] == "layers")
+    return [name.strip() for layer in contract["layers"] for name in layer.split("|")]
+
+
+def package_of(module: str) -> str:
+    """The package, or module right in `varlen`, that a dotted name belongs to."""
+    parts = module.split(".")
+    return parts[1] if len(parts) > 1 else "varlen"
+
+
+def imported(path: Path) -> list[str]:
+    """The modules of ours that a file imports."""
+    found = []
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found += [alias.name for alias in node.names]
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found += [f"{node.module}.{alias.name}" for alias in node.names] if node.module == "varlen" else [node.module]
+    return [name for name in found if name == "varlen" or name.startswith("varlen.")]
+
+
+def arrows() -> Counter[tuple[str, str]]:
+    """How many imports lead from one package to another."""
+    found: Counter[tuple[str, str]] = Counter()
+    for path in sorted((CORE / "varlen").rglob("*.py")):
+        own = package_of(".".join(path.relative_to(CORE).with_suffix("").parts))
+        for name in imported(path):
+            if (target := package_of(name)) != own and own != "__init__":
+                found[own, target] += 1
+    return found
+
+
+def main() -> None:
+    order, found = layers(), arrows()
+    upwards = [(one, other) for one, other in found if order.index(other) <= order.index(one)]
+    for package in order:
+        below = [f"{other} ({found[package, other]})" for other in order if found[package, other]]
+        print(f"{package:<13} → {', '.join(below) or '–'}")
+    for one, other in upwards:
+        print(f"upwards: {one} → {other}", file=sys.stderr)
+    sys.exit(bool(upwards) and "--check" in sys.argv)
+
+
+if __name__ == "__main__":
+    main()
