@@ -246,6 +246,9 @@ def run(sample: list[Fault], jobs: int, minutes: float) -> dict[Fault, bool]:
     lock = threading.Lock()
     with tempfile.TemporaryDirectory(prefix="varlen-mutants-") as folder, ThreadPoolExecutor(jobs) as pool:
         free = [Bench(Path(folder), number) for number in range(jobs)]
+        for tests in {tuple(tests_of(fault)) for fault in sample}:
+            if not free[0].passes(list(tests)):
+                sys.exit(f"{' '.join(tests)}: fail without any fault, so they say nothing")
 
         def attempt(fault: Fault) -> None:
             if time.monotonic() > end:
