@@ -33,6 +33,7 @@ def one_connection() -> Iterator[None]:
         signal.connect(close_old_connections)
 
 
+@pytest.mark.slow
 def test_nothing_that_is_sent_breaks_the_server(client: Client, moths: Any, lamp_drift: dict[str, Any]) -> None:
     """Wrong kinds, far too large numbers, strange words, missing parts: refused with a reason, never an error of the server's own."""
     post(client, "/api/pipelines", {"document": lamp_drift})

@@ -14,6 +14,7 @@ from typing import Any
 from urllib.request import Request, urlopen
 
 import psutil
+import pytest
 from varlen.datasets.formats import read_dataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
@@ -55,6 +56,7 @@ class Running:
         self.process.wait(60)
 
 
+@pytest.mark.slow
 def test_everything_is_killed_and_started_again_and_the_export_goes_on(survey_folder: Path, lamp_drift: dict[str, Any], tmp_path: Path) -> None:
     order = {"variants": 50, "originals": False}
     expected = export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "whole", ExportSpec(**order), workers=2)  # type: ignore[arg-type]

@@ -34,6 +34,7 @@ def before(database: dict[str, Any]) -> Iterator[dict[str, Any]]:
         admin.execute(f"drop database {NAME} with (force)")
 
 
+@pytest.mark.slow
 def test_a_database_of_version_0_1_goes_on(before: dict[str, Any], tmp_path: Path) -> None:
     """Migrating it makes exactly the tables of a new one, and everything in it is still there."""
     told_where = json.dumps({"HOST": before["host"], "PORT": before["port"], "USER": before["user"], "PASSWORD": before["password"], "NAME": NAME})
