@@ -137,7 +137,7 @@ def shoot_looking(page: Page) -> None:
     page.get_by_label("Compare the sheet with").select_option(label="Lamp drift")
     page.wait_for_function("document.querySelectorAll('[data-testid=sheet] figure[data-fresh=true]').length >= 54", timeout=60_000)
     page.wait_for_timeout(400)
-    page.screenshot(path=OUT / "against.png")
+    page.screenshot(path=OUT / "compared.png")
     page.request.delete(f"{api}/{other}")
     page.evaluate("localStorage.clear()")
     page.goto(home)
