@@ -80,7 +80,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What looked wrong when the dataset was brought in, and what was changed since. */
+        /** @description What looked wrong when the dataset was imported, and what was changed since. */
         get: operations["datasets_findings"];
         put?: never;
         post?: never;
@@ -339,7 +339,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Go on with an edition that was stopped, with the images it has; `leave_out`: without those that can't be made. */
+        /** @description Resume a stopped edition with the images it has; `leave_out`: without those that can't be made. */
         post: operations["editions_resume"];
         delete?: never;
         options?: never;
@@ -1064,7 +1064,7 @@ export interface components {
             };
             revision?: number | null;
             /**
-             * @description go on without images that can't be made
+             * @description skip images that can't be made
              * @default false
              */
             leave_out: boolean;

@@ -201,7 +201,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
         {estimate.data && estimate.data.bytes > estimate.data.free && (
           <Text color="loss">Not enough disk space: {sayBytes(estimate.data.bytes - estimate.data.free)} more needed.</Text>
         )}
-        <Check on={leaveOut} label="go on without images that can't be made, and list them" change={setLeaveOut} />
+        <Check on={leaveOut} label="skip images that can't be made, and list them" change={setLeaveOut} />
         {(estimate.error ?? make.error) && <ErrorBox error={estimate.error ?? make.error} />}
       </Flex>
     </PageDialog>
