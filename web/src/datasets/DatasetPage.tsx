@@ -2,7 +2,7 @@ import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
-import { askOverview } from "../api/queries";
+import { askFormats, askOverview } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
 import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
 import { ViewTools } from "../shell/ViewTools";
@@ -24,9 +24,11 @@ export function DatasetPage() {
     ...askOverview(id),
     refetchInterval: ({ state }) => (state.data?.examining ? 1000 : false),
   });
+  const formats = useQuery(askFormats);
   if (overview.error) return <ErrorBox error={overview.error} />;
   if (!overview.data) return null;
   const { dataset, classes } = overview.data;
+  const title = formats.data?.formats.find((each) => each.name === dataset.format)?.reading_title ?? dataset.format;
   const change = (part: Partial<Filter>) => setFilter({ ...filter, ...part });
   return (
     <Flex height="100%">
@@ -35,7 +37,7 @@ export function DatasetPage() {
           {dataset.name}
         </Text>
         <Text color="fg.muted" ml={3} whiteSpace="nowrap">
-          {sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images · read as {dataset.format}
+          {sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images · read as {title}
         </Text>
         <Box ml="auto" mr={3}>
           <OpenOnBench dataset={dataset.id} />

@@ -20,17 +20,7 @@ interface PanelProps {
 /** What a wall can be narrowed by, at its left. */
 export function NarrowPanel({ width, name, setName, children }: PanelProps) {
   return (
-    <Box
-      as="section"
-      aria-label="Filters"
-      width={width}
-      flex="none"
-      borderRightWidth="1px"
-      bg="bg.raised"
-      px={4}
-      py={3}
-      overflowY="auto"
-    >
+    <Box as="section" aria-label="Filters" width={width} flex="none" borderRightWidth="1px" bg="bg.raised" px={4} py={3} overflowY="auto">
       <Input
         size="xs"
         aria-label="Name contains"
