@@ -1,7 +1,25 @@
 import { QueryClient } from "@tanstack/react-query";
 import { beforeEach, describe, expect, test, vi } from "vitest";
-import type { Tile } from "../src/api/client";
-import { askDatasets, askOpenPipeline, askRows, askSteps, openNext } from "../src/api/queries";
+import type { PipelineDocument, Tile } from "../src/api/client";
+import {
+  askAdvice,
+  askDatasets,
+  askEditionRows,
+  askEstimate,
+  askForecast,
+  askImage,
+  askLedger,
+  askOpenPipeline,
+  askRows,
+  askSheetRow,
+  askSteps,
+  askStrip,
+  editionImagesKey,
+  imagesKey,
+  keepOf,
+  openNext,
+  refresh,
+} from "../src/api/queries";
 import { begin, wishOf } from "../src/bench/begin";
 import { pictureOf } from "../src/picture/widths";
 import { useView } from "../src/state/view";
@@ -92,4 +110,65 @@ test("a tile shows the picture it came with, unless that is too small", () => {
   expect(pictureOf(tile, 240)).toBe(tile.picture);
   expect(pictureOf(tile, 241)).toBe("/api/tiles/1/a/b/2/3/320.jpg");
   expect(pictureOf({ ...tile, picture: "" }, 96)).toBe("/api/tiles/1/a/b/2/3/160.jpg");
+});
+
+describe("keys", () => {
+  const before = { id: 4, digest: "sha256:a", marks: {} };
+  const after = { ...before, digest: "sha256:b" };
+  const pipeline = {
+    varlen_pipeline: 1,
+    name: "p",
+    seed: 1,
+    draw_per: "image",
+    labels: { box_fit: "corners" },
+    steps: [],
+  } as unknown as PipelineDocument;
+  const wanted = { variants: 3, originals: true };
+  const asks: Record<string, (dataset: typeof before, document: PipelineDocument) => { queryKey: readonly unknown[] }> = {
+    "a row of the sheet": (dataset, document) => askSheetRow(dataset, document, 7, 4, 240),
+    "the ledger": (dataset, document) => askLedger(dataset, document, wanted),
+    "a strip": (dataset, document) => askStrip(dataset, document, 7, [], 160),
+    "a forecast": (dataset, document) => askForecast(dataset, document, 100),
+    advice: (dataset, document) => askAdvice(dataset, document),
+    "an estimate": (dataset, document) => askEstimate(dataset, document, { ...wanted, format: "coco", image: "jpeg", quality: 90 }),
+  };
+
+  test.each(Object.entries(asks))("%s is asked anew after an edit of the dataset and a change of the pipeline", (_, ask) => {
+    const key = JSON.stringify(ask(before, pipeline).queryKey);
+    expect(JSON.stringify(ask({ ...before }, { ...pipeline }).queryKey)).toBe(key);
+    expect(JSON.stringify(ask(after, pipeline).queryKey)).not.toBe(key);
+    expect(JSON.stringify(ask(before, { ...pipeline, seed: 2 }).queryKey)).not.toBe(key);
+  });
+
+  test("images of the sheet and of the wall are asked anew after an edit of the dataset", () => {
+    const wish = { pick: "most" as const, count: 3 };
+    expect(askRows(after, wish).queryKey).not.toEqual(askRows(before, wish).queryKey);
+    expect(askRows(before, { ...wish, turn: 1 }).queryKey).not.toEqual(askRows(before, wish).queryKey);
+    expect(askImage(after, 7).queryKey).not.toEqual(askImage(before, 7).queryKey);
+    expect(imagesKey(after, {})).not.toEqual(imagesKey(before, {}));
+    expect(imagesKey(before, { split: "test" })).not.toEqual(imagesKey(before, {}));
+  });
+
+  test("rows of an edition are those of its output digest", () => {
+    const made = { id: 3, output_digest: "sha256:a" };
+    const again = { ...made, output_digest: "sha256:b" };
+    expect(askEditionRows(again, { count: 1 }).queryKey).not.toEqual(askEditionRows(made, { count: 1 }).queryKey);
+    expect(editionImagesKey(again, {})).not.toEqual(editionImagesKey(made, {}));
+  });
+
+  test("an answer of the same dataset stands in for a newer one, never another dataset's", () => {
+    const keep = keepOf(4);
+    const answered = (dataset: number) => ({ queryKey: ["ledger", dataset] }) as unknown as Parameters<typeof keep>[1];
+    expect(keep("old", answered(4) as never)).toBe("old");
+    expect(keep("old", answered(5) as never)).toBeUndefined();
+    expect(keep("old", undefined)).toBeUndefined();
+  });
+
+  test("refreshing asks anew for what begins so, and for one thing where its number is given", async () => {
+    const client = new QueryClient();
+    for (const key of [["edition", 1], ["edition", 2], ["editions"], ["scores", 1]]) client.setQueryData(key, "answer");
+    await refresh(client, ["edition", 1], "scores");
+    const stale = client.getQueryCache().findAll({ stale: true, predicate: (query) => query.state.isInvalidated });
+    expect(stale.map((query) => JSON.stringify(query.queryKey)).sort()).toEqual(['["edition",1]', '["scores",1]']);
+  });
 });

@@ -1,7 +1,8 @@
 import { describe, expect, test, vi } from "vitest";
 import type { Parameter, PipelineStep } from "../src/api/client";
 import { pictureWidth } from "../src/picture/widths";
-import { inOrder, sayBytes, sayCounts, saySeconds } from "../src/words/figures";
+import { sayChange } from "../src/words/changes";
+import { counted, inOrder, percent, sayBytes, sayCounts, saySeconds, saySplit, sentence } from "../src/words/figures";
 import { matters, sayParameter, sayRange, sayStep } from "../src/words/steps";
 
 const step = (name: string, more: object) => ({ id: "a", step: name, ...more }) as unknown as PipelineStep;
@@ -68,3 +69,33 @@ test("a tile's picture is never less sharp than the screen", () => {
   vi.stubGlobal("window", { devicePixelRatio: 3 });
   expect(pictureWidth(176)).toBe(480);
 });
+
+test.each([
+  [0, "0 images"],
+  [1, "1 image"],
+  [2, "2 images"],
+])("%i with its noun", (count, said) => expect(counted(count, "image")).toBe(said));
+
+test("nouns whose plural is their own", () => {
+  expect(counted(1, "pass", "passes")).toBe("1 pass");
+  expect(counted(3, "pass", "passes")).toBe("3 passes");
+  expect(counted(2, "file is", "files are")).toBe("2 files are");
+});
+
+test("phrases, shares and splits", () => {
+  expect(sentence("each pixel's level is its class")).toBe("Each pixel's level is its class.");
+  expect(sentence("")).toBe("");
+  expect(percent(0.1234)).toBe("12.3 %");
+  expect(percent(0.5, 0)).toBe("50 %");
+  expect(saySplit("train")).toBe("training");
+  expect(saySplit("night")).toBe("night");
+});
+
+test.each([
+  [{ kind: "changed", name: "color_jitter", lines: ["hue 1 → 2"] }, "color jitter changed"],
+  [{ kind: "added", name: "blur", lines: [] }, "blur added"],
+  [{ kind: "moved", name: "order", lines: ["blur → flip"] }, "blur → flip"],
+  [{ kind: "pipeline", name: "pipeline", lines: ["seed 1 → 2"] }, "seed 1 → 2"],
+])("a difference in a few words", (change, said) =>
+  expect(sayChange({ step: "a", ...change } as Parameters<typeof sayChange>[0])).toBe(said),
+);
