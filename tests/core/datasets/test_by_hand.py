@@ -117,7 +117,6 @@ def test_yolo_outlines_and_points_without_visibility(tmp_path: Path) -> None:
         ("names: {0: moth, 2: late}", "", "data.yaml: names must be numbered from 0 without gaps"),
         ("names: [moth]\nkpt_shape: [2, 4]", "", "data.yaml: kpt_shape must be"),
         ("names: [moth]\nkpt_shape: [2, 3]\nflip_idx: [0, 0]", "", "data.yaml: flip_idx must name each of the 2 keypoints once"),
-        ("- names: moth", "", "data.yaml: expected names and splits"),
     ],
 )
 def test_yolo_says_what_is_wrong_and_where(tmp_path: Path, settings: str, lines: str, message: str) -> None:
