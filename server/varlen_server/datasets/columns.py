@@ -171,7 +171,7 @@ def _counted(sizes: NDArray[np.int64]) -> list[tuple[tuple[int, int], int]]:
 
 def _octaves(values: NDArray[np.float32], parts: int, low: int = 0, high: int = 2 * OCTAVES) -> list[dict[str, float]]:
     """Counts in steps of 1/`parts` of an octave, from the first that has any to the last."""
-    places = np.floor(parts * np.log2(values[values > 0])).astype(int).clip(low, high)
+    places = np.floor(parts * np.log2(values[values > 0])).clip(low, high).astype(int)
     if places.size == 0:
         return []
     counts = np.bincount(places - places.min())
@@ -184,7 +184,7 @@ def _octaves(values: NDArray[np.float32], parts: int, low: int = 0, high: int = 
 def _grid(wide: NDArray[np.float32], high: NDArray[np.float32]) -> dict[str, Any]:
     """How many boxes there are of each width and height, in half octaves: counts[row of heights][column of widths]."""
     real = (wide > 0) & (high > 0)
-    columns, rows = (np.floor(2 * np.log2(values[real])).astype(int).clip(0, 2 * OCTAVES) for values in (wide, high))
+    columns, rows = (np.floor(2 * np.log2(values[real])).clip(0, 2 * OCTAVES).astype(int) for values in (wide, high))
     if columns.size == 0:
         return {"left": 0, "bottom": 0, "counts": []}
     left, bottom = int(columns.min()), int(rows.min())
