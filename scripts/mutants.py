@@ -219,7 +219,8 @@ def tests_of(fault: Fault) -> list[str]:
     all_of_them = [name if name.startswith("tests/") else f"{TESTS}/{name}" for name in AREAS[area]]
     module = ".".join(Path(fault.file).with_suffix("").parts[1:]).removesuffix(".__init__")
     named = [path.relative_to(PROJECT).as_posix() for path in _test_files() if re.search(rf"{re.escape(module)}\b", path.read_text())]
-    return [*(path for path in named if any(path.startswith(name) for name in all_of_them)), *all_of_them]
+    side = "tests/server" if area == SERVER else TESTS
+    return [*(path for path in named if path.startswith(side)), *all_of_them]
 
 
 @functools.cache
