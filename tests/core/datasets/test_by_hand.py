@@ -18,6 +18,7 @@ from varlen.datasets.splits import default_splits, draw_splits, in_order, split_
 from varlen.datasets.summary import box_sides, channel_statistics, evenly_spaced, mean_and_deviation, summarise
 from varlen.errors import DatasetError, ReadProblems
 
+from tests.conftest import write_coco
 from tests.core.golden.dataset import golden, pattern, png
 from tests.core.scenes import objects_of, scene
 
@@ -327,3 +328,22 @@ def test_formats_are_recognised_by_their_files(tmp_path: Path) -> None:
         open_dataset(tmp_path / "yolo", "other")
     form, files, reading = open_dataset(tmp_path / "yolo")
     assert (form, files.name, reading.count) == ("yolo", "yolo", 1)
+
+
+@pytest.mark.parametrize(("group", "expected"), [("dusk", "dusk"), (7, "7"), (None, ""), (["a"], ""), (1.5, "")])
+def test_groups_of_coco_images(tmp_path: Path, group: Any, expected: str) -> None:
+    image = {"id": 1, "file_name": "a.png", "width": 4, "height": 4, "pixels": np.zeros((4, 4, 3), np.uint8), **({} if group is None else {"group": group})}
+    write_coco(tmp_path, [image], [])
+    (one,) = read_dataset(tmp_path).entries.values()
+    assert one.group == expected
+    assert one.extra.get("group") == group
+
+
+def test_coco_boxes_are_taken_from_outlines_and_masks_where_none_is_given(tmp_path: Path) -> None:
+    image = {"id": 1, "file_name": "a.png", "width": 40, "height": 30, "pixels": np.zeros((30, 40, 3), np.uint8)}
+    outlines = [[5, 6, 15, 6, 15, 20, 5, 20], [20, 2, 30, 2, 25, 9]]
+    runs = {"size": [30, 40], "counts": [30 * 4 + 3, 5, 25, 5, 30 * 34 - 8 + 30]}  # columns 4 and 5, rows 3 to 7
+    rows = [{"id": 1, "image_id": 1, "category_id": 1, "segmentation": outlines}, {"id": 2, "image_id": 1, "category_id": 1, "segmentation": runs}]
+    write_coco(tmp_path, [image], rows)
+    (one,) = read_dataset(tmp_path).entries.values()
+    assert one.objects.boxes.tolist() == [[5, 2, 30, 20], [4, 3, 6, 8]]
