@@ -273,3 +273,19 @@ def test_no_view_has_a_serious_barrier(page: Page, varlen_address: str, view: st
     page.add_script_tag(path=PROJECT / "web" / "node_modules" / "axe-core" / "axe.min.js")
     found = page.evaluate("async () => (await axe.run()).violations.map(v => [v.impact, v.id, v.nodes.length, v.nodes[0].html.slice(0, 200)])")
     assert not [violation for violation in found if violation[0] in ("serious", "critical")]
+
+
+def test_a_view_that_can_t_be_drawn_says_so_and_the_others_go_on(page: Page, varlen_address: str) -> None:
+    """An answer no view was made for: the header stays, the reason is named, other views work, and a reload mends it."""
+    dataset = page.request.get(f"{varlen_address}/api/datasets").json()[0]["id"]
+    page.route(f"**/api/datasets/{dataset}/overview", lambda route: route.fulfill(json={"dataset": 3}))
+    page.goto(f"{varlen_address}/datasets/{dataset}")
+    expect(page.get_by_text("This view could not be drawn. Nothing was lost; reloading the page may help.")).to_be_visible()
+    page.get_by_role("navigation", name="Views").get_by_role("link", name="Editions").click()
+    expect(page).to_have_url(re.compile("/editions$"))
+    expect(page.get_by_text("This view could not be drawn")).to_have_count(0)
+    page.go_back()
+    expect(page.get_by_text("This view could not be drawn")).to_be_visible()
+    page.unroute(f"**/api/datasets/{dataset}/overview")
+    page.get_by_role("button", name="Reload").click()
+    expect(page.get_by_role("region", name="Findings")).to_be_visible()
