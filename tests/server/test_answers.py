@@ -128,7 +128,8 @@ def test_json_of_numbers_json_does_not_know() -> None:
 
 
 @pytest.mark.parametrize(
-    ("size", "width", "expected"), [((1000, 500), 480, (480, 240)), ((300, 200), 480, (300, 200)), ((1920, 1), 160, (160, 1)), ((961, 33), 480, (480, 16))]
+    ("size", "width", "expected"),
+    [((1000, 500), 480, (480, 240)), ((300, 200), 480, (300, 200)), ((1920, 1), 160, (160, 1)), ((961, 33), 480, (480, 16))],
 )
 def test_pictures_for_the_screen_are_no_wider_than_asked_for(size: tuple[int, int], width: int, expected: tuple[int, int]) -> None:
     pixels = np.full((size[1], size[0], 3), 90, np.uint8)

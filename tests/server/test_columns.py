@@ -23,7 +23,8 @@ def columns(things: list[tuple[float, ...]] | None = None, of_image: list[tuple[
     rows = THINGS if things is None else things
     return Columns(
         ("ash veil", "copper hook"), ("head", "tail"), np.array([11, 12, 13, 14]), ["images/Dusk_1.png", "images/dusk_2.png", "night/1.png", "e.png"],
-        np.array(SPLITS), np.array(SIZES), np.array([row[:5] for row in rows], np.float32).reshape(-1, 5), np.array([row[5] for row in rows], np.int64),
+        np.array(SPLITS), np.array(SIZES),
+        np.array([row[:5] for row in rows], np.float32).reshape(-1, 5), np.array([row[5] for row in rows], np.int64),
         of_image or [()] * 4, np.array(["PNG, RGB", "PNG, RGB", "PNG, gray", "JPEG, RGB"]),
     )  # fmt: skip
 
@@ -75,7 +76,9 @@ def test_classes_of_images_go_before_those_of_objects() -> None:
     assert both.chosen({"class": "ash veil"}, []).tolist() == [11, 12]
 
 
-@pytest.mark.parametrize("asked", [{"side": "4"}, {"side": "a-b"}, {"objects": "1-2-3"}, {"keypoint": "head"}, {"keypoint": "head:seen"}, {"keypoint": "wing:hidden"}])
+@pytest.mark.parametrize(
+    "asked", [{"side": "4"}, {"side": "a-b"}, {"objects": "1-2-3"}, {"keypoint": "head"}, {"keypoint": "head:seen"}, {"keypoint": "wing:hidden"}]
+)
 def test_what_can_t_be_asked_is_refused_by_name(asked: dict[str, str]) -> None:
     with pytest.raises(ValidationError, match=next(iter(asked))):
         columns().chosen(asked, [])
@@ -98,7 +101,12 @@ def test_the_plots_by_hand() -> None:
     # Widths 3, 4, 8, 16 px and heights 4, 5, 32 px: from 2.83 px (half octave 3) across and 4 px (4) up.
     grid = found["boxes"]
     assert (grid["left"], grid["bottom"]) == (3, 4)
-    assert {(row, column) for row, counts in enumerate(grid["counts"]) for column, count in enumerate(counts) if count} == {(0, 0), (0, 1), (0, 5), (6, 3)}
+    assert {(row, column) for row, counts in enumerate(grid["counts"]) for column, count in enumerate(counts) if count} == {
+        (0, 0),
+        (0, 1),
+        (0, 5),
+        (6, 3),
+    }
 
 
 def test_nothing_to_count() -> None:

@@ -332,7 +332,14 @@ def test_formats_are_recognised_by_their_files(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(("group", "expected"), [("dusk", "dusk"), (7, "7"), (None, ""), (["a"], ""), (1.5, "")])
 def test_groups_of_coco_images(tmp_path: Path, group: Any, expected: str) -> None:
-    image = {"id": 1, "file_name": "a.png", "width": 4, "height": 4, "pixels": np.zeros((4, 4, 3), np.uint8), **({} if group is None else {"group": group})}
+    image = {
+        "id": 1,
+        "file_name": "a.png",
+        "width": 4,
+        "height": 4,
+        "pixels": np.zeros((4, 4, 3), np.uint8),
+        **({} if group is None else {"group": group}),
+    }
     write_coco(tmp_path, [image], [])
     (one,) = read_dataset(tmp_path).entries.values()
     assert one.group == expected

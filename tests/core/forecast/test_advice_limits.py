@@ -20,7 +20,9 @@ def box(x: float, y: float, wide: float, high: float, **more: Any) -> dict[str, 
 
 
 def said(dataset: Any, *steps: dict[str, Any], **marks: list[str]) -> dict[str, Advice]:
-    return {advice.kind: advice for advice in advice_on(dataset, make_pipeline(*steps), {name.replace("_", " "): words for name, words in marks.items()})}
+    return {
+        advice.kind: advice for advice in advice_on(dataset, make_pipeline(*steps), {name.replace("_", " "): words for name, words in marks.items()})
+    }
 
 
 ONE = scene({"a": [box(30, 30, 20, 40)], "b": [box(10, 10, 10, 30)]})
@@ -47,7 +49,12 @@ def test_a_tilt_up_to_fifteen_degrees_leaves_things_upright(degrees: list[float]
 
 @pytest.mark.parametrize(
     ("direction", "kinds"),
-    [("horizontal", {"not-mirrored"}), ("vertical", {"not-mirrored", "upright"}), ("both", {"not-mirrored", "upright"}), ("either", {"not-mirrored"})],
+    [
+        ("horizontal", {"not-mirrored"}),
+        ("vertical", {"not-mirrored", "upright"}),
+        ("both", {"not-mirrored", "upright"}),
+        ("either", {"not-mirrored"}),
+    ],
 )
 def test_marks_against_flips(direction: str, kinds: set[str]) -> None:
     found = said(ONE, {"step": "flip", "direction": direction}, ash_veil=["upright", "not-mirrored"])

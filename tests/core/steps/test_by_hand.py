@@ -342,7 +342,12 @@ def test_draws_that_name_partners_take_others_than_the_picture_itself() -> None:
 
 def test_draws_lie_in_their_spans_and_reach_both_ends() -> None:
     """Many draws of a span come near both its ends, and never beyond."""
-    for step, name, low, high in (("rotate", "degrees", -10, 40), ("blur", "sigma_px", 1, 3), ("gamma", "exponent", 0.5, 2), ("mixup", "weight", 0.2, 0.4)):
+    for step, name, low, high in (
+        ("rotate", "degrees", -10, 40),
+        ("blur", "sigma_px", 1, 3),
+        ("gamma", "exponent", 0.5, 2),
+        ("mixup", "weight", 0.2, 0.4),
+    ):
         drawn = [drawn_by(step, seed, **{name: [low, high]})[name] for seed in range(200)]
         assert low <= min(drawn) <= low + 0.05 * (high - low)
         assert high - 0.05 * (high - low) <= max(drawn) <= high
