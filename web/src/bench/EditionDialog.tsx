@@ -8,7 +8,7 @@ import { EditionProgress } from "../shell/EditionProgress";
 import { ErrorBox } from "../shell/ErrorBox";
 import { NumberField } from "../shell/NumberField";
 import { SelectOne } from "../shell/Select";
-import { useView } from "../state/view";
+import { USUAL_FILES, useView } from "../state/view";
 import { percent, sayBytes, saySeconds, saySplit } from "../words/figures";
 import { sayName } from "../words/steps";
 
@@ -31,9 +31,9 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
   const client = useQueryClient();
   const edition = useView((view) => view.edition);
   const [name, setName] = useState(`${dataset.name}, ${document.name}`);
-  const [image, setImage] = useState<ImageType>("jpeg");
-  const [quality, setQuality] = useState(90);
-  const [format, setFormat] = useState<LabelFormat>("coco");
+  const [image, setImage] = useState<ImageType>(USUAL_FILES.image);
+  const [quality, setQuality] = useState<number>(USUAL_FILES.quality);
+  const [format, setFormat] = useState<LabelFormat>(USUAL_FILES.format);
   const { formats = [], images = [] } = useQuery(askFormats).data ?? {};
   const coded = formats.find((each) => each.name === format)?.coded ?? true;
   const lossy = coded && (images.find((each) => each.name === image)?.lossy ?? true);

@@ -9,6 +9,7 @@ import { DeleteEdition } from "../shell/DeleteEdition";
 import { ErrorBox } from "../shell/ErrorBox";
 import { Heading } from "../shell/NarrowPanel";
 import { fileName, saveFile } from "../shell/pipeline-file";
+import { USUAL_FILES } from "../state/view";
 import { classColor } from "../theme";
 import { counted, percent, saySplit } from "../words/figures";
 import { countsOf, type SplitCount } from "./EditionPage";
@@ -93,9 +94,9 @@ function exportLine(edition: Edition, dataset: Dataset | undefined): string {
     quoted(fileName(edition.document as unknown as PipelineDocument)),
     `-o edition --variants ${order.variants}`,
     ...(order.originals ? [] : ["--no-originals"]),
-    ...(order.format === "coco" ? [] : [`--format ${order.format}`]),
-    ...(order.image === "jpeg" ? [] : [`--image ${order.image}`]),
-    ...(order.quality === 90 ? [] : [`--quality ${order.quality}`]),
+    ...(order.format === USUAL_FILES.format ? [] : [`--format ${order.format}`]),
+    ...(order.image === USUAL_FILES.image ? [] : [`--image ${order.image}`]),
+    ...(order.quality === USUAL_FILES.quality ? [] : [`--quality ${order.quality}`]),
     ...(more.length ? [`--split-variants ${more.join(",")}`] : []),
     ...(order.splits?.length ? [`--splits ${order.splits.join(",")}`] : []),
   ];

@@ -8,7 +8,7 @@ import { ErrorBox } from "../shell/ErrorBox";
 import { Heading } from "../shell/NarrowPanel";
 import { NumberField } from "../shell/NumberField";
 import { ViewTools } from "../shell/ViewTools";
-import { useView } from "../state/view";
+import { USUAL_FILES, useView } from "../state/view";
 
 const Curves = lazy(() => import("./Curves"));
 
@@ -33,7 +33,7 @@ export function Trials() {
     mutationFn: (wish: { datasets: number[]; pipelines: number[] }) =>
       take(
         api.POST("/api/trials", {
-          body: { ...wish, ...order, format: "coco", image: "jpeg", quality: 90, splits: [], split_variants: {} },
+          body: { ...wish, ...order, ...USUAL_FILES, splits: [], split_variants: {} },
         }),
       ),
     onSuccess: () => refresh(client, "trials"),

@@ -5,6 +5,9 @@ import type { PipelineDocument } from "../api/client";
 export type Layer = "boxes" | "polygons" | "masks" | "keypoints" | "names";
 export type Pick = "spread" | "smallest" | "most" | "random" | "pinned";
 
+/** How an edition's files are written unless somebody chooses otherwise; the command line's defaults too. */
+export const USUAL_FILES = { format: "coco", image: "jpeg", quality: 90 } as const;
+
 /** A draw to keep an eye on while editing. */
 export interface Pinned {
   dataset: number;
