@@ -171,6 +171,23 @@ def test_class_folders_and_mask_pairs(tmp_path: Path) -> None:
     assert np.array_equal(dataset.label_map("images/train/a.png"), levels)
 
 
+def test_mask_pairs_without_a_table_have_as_many_classes_as_levels(tmp_path: Path) -> None:
+    root = folder(tmp_path, {f"images/{key}.png": (3, 2) for key in "ab"})
+    (root / "masks").mkdir()
+    for key, levels in (("a", [[0, 1, 1], [0, 0, 255]]), ("b", [[3, 0, 0], [3, 0, 0]])):
+        (root / "masks" / f"{key}.png").write_bytes(png(np.array(levels, np.uint8)))
+    dataset = read_dataset(root)
+    assert dataset.map_classes == ("level 0", "level 1", "level 2", "level 3")
+    (root / "masks" / "b.png").unlink()
+    problems = ReadProblems(strict=False)
+    assert list(read_dataset(root, None, problems).entries) == ["images/a.png"]
+    assert problems.noted == [("missing-file", "images/b.png: there is no mask of the same name in masks/")]
+    for table in ('{"255": {"name": "moth"}}', '{"one": {"name": "moth"}}', '{"1": "moth"}', "[]"):
+        (root / "classes.json").write_text(table)
+        with pytest.raises(DatasetError, match=r"classes.json: expected numbers from 0 to 254, each with a name"):
+            read_dataset(root, None, ReadProblems(strict=False))
+
+
 @pytest.mark.parametrize(
     ("path", "split"),
     [("train/a.png", "train"), ("x/Val/a.png", "validation"), ("VALID/y/a.png", "validation"), ("testing/a.png", "test"), ("a/train.png", None),
