@@ -1,8 +1,8 @@
 """Small faults put into the code on purpose, to see whether the tests notice: `make mutants`.
 
 A seeded sample of faults (another comparison, a sum for a difference, a constant off by one, a condition turned round, a
-statement left out …) over the packages that decide results. Each is put into a copy of the code, and the tests of its
-package run against the copy until one fails. Compiled kernels are left alone: they are held to SciPy and to pinned bytes.
+statement left out …) over the packages that decide results. Each is put into a copy of the code, and the tests that run its
+line are run against the copy until one fails. Compiled kernels are left alone: they are held to SciPy and to pinned bytes.
 
     scripts/mutants.py --count 200 --seed 7 --minutes 40        a fresh sample
     scripts/mutants.py --only core/varlen/labels/keep_rule.py   every fault of one file
@@ -13,7 +13,6 @@ from __future__ import annotations
 import argparse
 import ast
 import copy
-import functools
 import json
 import os
 import random
@@ -49,7 +48,11 @@ AREAS: dict[str, tuple[str, ...]] = {
 #: What decides nothing: addresses, settings, words of the schema, how things start.
 LEFT_ALONE = ("migrations", "serializers.py", "settings.py", "wsgi.py", "urls.py", "precompile.py", "worker_preload.py", "management", "models.py")
 #: Seconds that the tests of one fault may take; a fault that makes them hang is noticed.
-PATIENCE = 420
+PATIENCE = 180
+#: Tests are run for a fault until they have taken so many seconds (as they took without it, watched).
+WORTH = 60.0
+#: Lines that the longest statement goes over.
+LONGEST = 15
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,23 +184,29 @@ def files_of(area: str) -> list[Path]:
 class Bench:
     """A copy of the code with one fault in it at a time; the copy stays, so that compiled kernels stay too."""
 
-    def __init__(self, folder: Path, number: int) -> None:
+    def __init__(self, folder: Path, number: int, seen_before: bool) -> None:
         self.folder, self.number = folder / str(number), number
         # The compiled kernels of an earlier run serve this one: they are known by path and time.
         for part in (CORE, SERVER):
             shutil.rmtree(self.folder / part, ignore_errors=True)
             shutil.copytree(PROJECT / part, self.folder / part, ignore=shutil.ignore_patterns("__pycache__"))
         shutil.copy(PROJECT / "server" / "manage.py", self.folder / "server")
+        self.seen = self.folder / "seen.json"
+        if not seen_before:
+            self.seen.unlink(missing_ok=True)
         self.environment = {
+            "LINES_BY_TEST": str(self.seen), "LINES_OF": f"{self.folder / CORE}:{self.folder / SERVER}",
             **os.environ, "PYTHONPATH": f"{self.folder / 'core'}:{self.folder / 'server'}", "VARLEN_TEST_STATE": f"mutants-{number}",
             "NUMBA_CACHE_DIR": str(self.folder / "compiled"), "PYTHONDONTWRITEBYTECODE": "1",
         }  # fmt: skip
 
-    def passes(self, tests: list[str]) -> bool:
-        """Whether all of the tests pass on the copy as it is."""
-        command = [sys.executable, "-m", "pytest", "-x", "-q", "--no-header", "-p", "no:cacheprovider", "-m", "not slow", *tests]
+    def passes(self, tests: list[str], watch: bool = False) -> bool:
+        """Whether all of the tests pass on the copy as it is. watch: see also which lines each runs."""
+        watching = ["-p", "scripts.lines_by_test"] if watch else []
+        command = [sys.executable, "-m", "pytest", *watching, "-x", "-q", "--no-header", "-p", "no:cacheprovider", "-m", "not slow", *tests]
+        patience = None if watch else PATIENCE
         try:
-            done = subprocess.run(command, cwd=PROJECT, env=self.environment, capture_output=True, timeout=PATIENCE, check=False)
+            done = subprocess.run(command, cwd=PROJECT, env=self.environment, capture_output=True, timeout=patience, check=False)
         except subprocess.TimeoutExpired:
             return False
         return done.returncode == 0
@@ -213,19 +222,58 @@ class Bench:
             path.write_text(kept)
 
 
-def tests_of(fault: Fault) -> list[str]:
-    """The tests that speak for a fault's area: those that name its module first, since one that fails ends the run."""
+class Coverage:
+    """Which tests run which lines, and how long each takes; from one run of all tests without a fault."""
+
+    def __init__(self, benches: list[Bench]) -> None:
+        self.lines: dict[str, dict[int, set[str]]] = {}
+        self.seconds: dict[str, float] = {}
+        for bench in benches:
+            if not bench.seen.exists():
+                continue
+            seen = json.loads(bench.seen.read_text())
+            self.seconds |= seen["seconds"]
+            for path, lines in seen["lines"].items():
+                known = self.lines.setdefault(Path(path).relative_to(bench.folder).as_posix(), {})
+                for line, tests in lines.items():
+                    known.setdefault(int(line), set()).update(tests)
+
+    def tests_for(self, fault: Fault) -> list[str]:
+        """The tests that run a fault's line, file by file, the quickest first, for as long as a fault is worth."""
+        lines = self.lines.get(fault.file, {})
+        # A statement may go over several lines, of which the first is the one seen.
+        near = [line for line in range(fault.line, fault.line - LONGEST, -1) if line in lines]
+        chosen = lines[near[0]] if near else set()
+        by_file: dict[str, list[str]] = {}
+        for test in self.seconds:
+            path = test.partition("::")[0]
+            if test in chosen or path in chosen:
+                by_file.setdefault(path, []).append(test)
+        found: list[str] = []
+        spent = 0.0
+        for tests in sorted(by_file.values(), key=self._cost):
+            spent += self._cost(tests)
+            if found and spent > WORTH:
+                break
+            found += tests
+        return found or self._of_module(fault)
+
+    def _cost(self, tests: list[str]) -> float:
+        return sum(self.seconds[test] for test in tests)
+
+    def _of_module(self, fault: Fault) -> list[str]:
+        """For what runs when the module is loaded: tests that name it, then the area's."""
+        module = ".".join(Path(fault.file).with_suffix("").parts[1:]).removesuffix(".__init__")
+        side = "tests/server" if fault.file.startswith(SERVER) else TESTS
+        files = sorted({test.partition("::")[0] for test in self.seconds})
+        named = [path for path in files if path.startswith(side) and re.search(rf"{re.escape(module)}\b", (PROJECT / path).read_text())]
+        return [*named, *area_tests(fault)]
+
+
+def area_tests(fault: Fault) -> list[str]:
+    """All tests that speak for a fault's area."""
     area = next(area for area in AREAS if fault.file.startswith(area))
-    all_of_them = [name if name.startswith("tests/") else f"{TESTS}/{name}" for name in AREAS[area]]
-    module = ".".join(Path(fault.file).with_suffix("").parts[1:]).removesuffix(".__init__")
-    named = [path.relative_to(PROJECT).as_posix() for path in _test_files() if re.search(rf"{re.escape(module)}\b", path.read_text())]
-    side = "tests/server" if area == SERVER else TESTS
-    return [*(path for path in named if path.startswith(side)), *all_of_them]
-
-
-@functools.cache
-def _test_files() -> tuple[Path, ...]:
-    return tuple(sorted((PROJECT / "tests").rglob("test_*.py")))
+    return [name if name.startswith("tests/") else f"{TESTS}/{name}" for name in AREAS[area]]
 
 
 def main() -> None:
@@ -235,6 +283,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=60)
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
     parser.add_argument("--only", default="", help="faults of files whose path begins so")
+    parser.add_argument("--seen", action="store_true", help="which tests run which lines was seen by the run before, of the same code and all areas")
     parser.add_argument("--list", action="store_true", help="list the faults of the sample and stop")
     parser.add_argument("--again", default="", help="a file of survivors to be tried again")
     parser.add_argument("--out", default="", help="write survivors there, JSON")
@@ -250,30 +299,31 @@ def main() -> None:
         for fault in sample:
             print(f"{fault.file}:{fault.line}  {fault.what}: {fault.before}  →  {fault.after}")
         return
-    found = run(sample, options.jobs, options.minutes)
+    found = run(sample, options.jobs, options.minutes, options.seen)
     report(found, options.out)
 
 
-def run(sample: list[Fault], jobs: int, minutes: float) -> dict[Fault, bool]:
+def run(sample: list[Fault], jobs: int, minutes: float, seen_before: bool) -> dict[Fault, bool]:
     """For each fault whether it was noticed; what is not tried in time is left out."""
-    end = time.monotonic() + 60 * minutes
     found: dict[Fault, bool] = {}
     lock = threading.Lock()
     benches = PROJECT / ".varlen" / "mutants"
     with ThreadPoolExecutor(jobs) as pool:
-        free = [Bench(benches, number) for number in range(jobs)]
-        every = sorted({name for fault in sample for name in tests_of(fault) if not name.endswith(".py") or Path(name).parent == Path(TESTS)})
+        free = [Bench(benches, number, seen_before) for number in range(jobs)]
+        every = sorted({name for fault in sample for name in area_tests(fault)})
         halves = [every[number::jobs] for number in range(jobs)]
-        if not all(pool.map(lambda pair: not pair[1] or pair[0].passes(pair[1]), zip(free, halves, strict=True))):
+        if not seen_before and not all(pool.map(lambda pair: not pair[1] or pair[0].passes(pair[1], watch=True), zip(free, halves, strict=True))):
             sys.exit("tests fail without any fault, so they say nothing")
-        print("without a fault all tests pass", flush=True)
+        coverage = Coverage(free)
+        print(f"without a fault all {len(coverage.seconds)} tests pass", flush=True)
+        end = time.monotonic() + 60 * minutes
 
         def attempt(fault: Fault) -> None:
             if time.monotonic() > end:
                 return
             with lock:
                 bench = free.pop()
-            noticed = bench.notices(fault, tests_of(fault))
+            noticed = bench.notices(fault, coverage.tests_for(fault))
             with lock:
                 free.append(bench)
                 found[fault] = noticed
