@@ -183,6 +183,7 @@ def test_an_edition_under_way_is_not_removed_and_a_removed_one_leaves_nothing(mo
 
 
 def test_adopted_editions_keep_their_numbers_and_new_ones_come_after(moths: Dataset, lamp_drift: dict[str, Any]) -> None:
+    other = services.order_edition("another", moths, lamp_drift, services.spec_of(ORDER), None)
     edition = services.order_edition("one", moths, lamp_drift, services.spec_of(ORDER), None)
     make_edition(edition_id=edition.pk)
     number = edition.pk + 40
@@ -194,6 +195,12 @@ def test_adopted_editions_keep_their_numbers_and_new_ones_come_after(moths: Data
     assert services.order_edition("next", moths, lamp_drift, services.spec_of(ORDER), None).pk == number + 1
     assert restart_lost_jobs() == 0
     assert adopt_folders() == []
+    # One with a lower number than others have changes nothing for those to come.
+    adopted.folder.rename(adopted.folder.with_name(f"edition-{other.pk + 3}"))
+    adopted.delete()
+    assert adopt_folders() == []
+    assert services.done_or_404(other.pk + 3).total == 8
+    assert services.order_edition("after", moths, lamp_drift, services.spec_of(ORDER), None).pk == number + 2
     (adopted.folder.parent / "edition-999").mkdir()
     (adopted.folder.parent / "edition-999" / "edition.json").write_text("{}")
     (problem,) = adopt_folders()
