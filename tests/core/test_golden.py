@@ -17,6 +17,11 @@ from tests.core.golden.pipelines import PIPELINES
 PINNED = json.loads(digests.PINNED.read_text())
 
 
+def test_what_every_step_takes() -> None:
+    """Pipelines kept for years, own screens and scripts rely on names, defaults and limits."""
+    assert digests.catalogue() == PINNED["catalogue"]
+
+
 def test_datasets_and_pipelines() -> None:
     assert digests.datasets() == PINNED["datasets"]
     assert digests.pipelines() == PINNED["pipelines"]

@@ -9,12 +9,18 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from django.test import Client
+from varlen.datasets.image_files import decode, encode
 from varlen.editions.rows import read_rows
+from varlen.pipeline.document import from_json
+from varlen.render.renderer import Renderer
+from varlen_server.datasets.services import load
 from varlen_server.editions.models import Edition
 from varlen_server.editions.recovery import adopt_folders
 from varlen_server.editions.tasks import check_edition, make_edition
+from varlen_server.previews import preview
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -68,6 +74,27 @@ def test_one_image_with_its_labels_and_its_picture(client: Client, edition: Edit
     assert client.get(f"/api/editions/{edition.pk}/images/{row['row']}").json() == row
     assert client.get(f"/api/editions/{edition.pk}/images/999").status_code == 404
     assert client.get(f"/api/editions/{edition.pk}/pictures/0/{'0' * 64}/320.jpg").status_code == 404
+
+
+def test_a_picture_is_what_lies_in_the_folder_and_of_a_shard_it_is_made_again(
+    client: Client, edition: Edition, moths: Any, lamp_drift: dict[str, Any]
+) -> None:
+    row = page(client, edition)["rows"][0]
+    shape = decode((edition.folder / row["file"]).read_bytes(), "row").shape
+    (edition.folder / row["file"]).write_bytes(encode(np.full(shape, 9, np.uint8), "png"))
+    shown = decode(client.get(f"{row['address']}/320.jpg").content, "shown")
+    assert np.abs(shown.astype(int) - 9).max() <= 1
+    order = {"name": "Shards", "dataset": moths.pk, "document": lamp_drift, "variants": 1, "format": "tar", "image": "png"}
+    shards = Edition.objects.get(pk=post(client, "/api/editions", order).json()["id"])
+    make_edition(edition_id=shards.pk)
+    row = page(client, shards, split="train")["rows"][1]
+    assert not (shards.folder / row["file"]).is_file()
+    pixels = load(moths.pk, moths.digest)
+    again = Renderer(pixels, from_json(lamp_drift)).render(row["source"], row["variant"])[0].pixels
+    assert client.get(f"{row['address']}/480.jpg").content == preview(again, 480)
+    Edition.objects.filter(pk=shards.pk).update(dataset_digest="sha256:other")
+    answer = client.get(f"{row['address']}/640.jpg")
+    assert (answer.status_code, "inside a shard" in answer.json()["message"]) == (404, True)
 
 
 def test_every_image_is_made_again_and_damage_is_found(client: Client, edition: Edition) -> None:

@@ -21,6 +21,7 @@ from varlen.errors import VarlenError
 from varlen.pipeline.document import from_json
 from varlen.render.renderer import Renderer
 from varlen.shapes.objects_json import objects_to_json
+from varlen.steps import CATALOGUE, describe
 
 from tests.core.golden.dataset import golden, pair
 from tests.core.golden.pipelines import EXPORTED, PIPELINES
@@ -74,6 +75,15 @@ def datasets() -> dict[str, str]:
     return {"golden": golden().digest(), "golden stored": golden("stored").digest(), "pair": pair().digest()}
 
 
+def catalogue() -> dict[str, str]:
+    """What every step takes: names, defaults, units, limits and the ends of its sliders; not the words about it."""
+    found = {}
+    for name, cls in CATALOGUE.items():
+        facts = [{key: value for key, value in parameter.items() if key != "meaning"} for parameter in describe(cls)["parameters"]]
+        found[name] = sha(orjson.dumps(facts, option=orjson.OPT_SORT_KEYS))
+    return found
+
+
 def pipelines() -> dict[str, str]:
     """Digests of the pipelines."""
     return {name: from_json(document).digest for name, document in PIPELINES.items()}
@@ -103,6 +113,7 @@ def all_digests() -> dict[str, Any]:
         folder = Path(name)
         there_and_back = {form: converted(form, folder) for form in FORMATS}
         return {
+            "catalogue": catalogue(),
             "datasets": datasets(),
             "pipelines": pipelines(),
             "variants": {name: variants(golden(), document) for name, document in PIPELINES.items()},

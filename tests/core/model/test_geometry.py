@@ -26,6 +26,14 @@ def test_then_is_the_matrix_product_the_other_way_round(first: Matrix, second: M
     assert np.allclose(array(first.then(second)), array(second) @ array(first), atol=1e-9)
 
 
+@given(AFFINE, AFFINE, TILT, TILT, TILT, TILT)
+def test_also_of_perspectives_up_to_scale(first: Matrix, second: Matrix, g: float, h: float, k: float, m: float) -> None:
+    first, second = first._replace(g=g, h=h), second._replace(g=k, h=m)
+    product = array(second) @ array(first)
+    assume(abs(product[2, 2]) > 0.05)
+    assert np.allclose(array(first.then(second)), product / product[2, 2], rtol=1e-9, atol=1e-9)
+
+
 @given(AFFINE, TILT, TILT, NUMBER, NUMBER)
 def test_the_inverse_leads_back(matrix: Matrix, g: float, h: float, x: float, y: float) -> None:
     matrix = matrix._replace(g=g, h=h)

@@ -108,6 +108,15 @@ def test_every_parameter_says_what_it_is(name: str) -> None:
             assert parameter["low"] <= min(parameter["slider"]) < max(parameter["slider"]) <= parameter["high"]
 
 
+def test_what_multiplies_is_drawn_and_dragged_in_octaves() -> None:
+    """Half and double are equally far from one; shares, angles and lengths go evenly."""
+    for name, cls in CATALOGUE.items():
+        for parameter in describe(cls)["parameters"]:
+            if parameter["control"] == "span":
+                factor = parameter["unit"] in ("×", "w/h", "power") and parameter["low"] > 0 and parameter["high"] > 1
+                assert parameter.get("log", False) is factor, (name, parameter["name"])
+
+
 def test_defaults_of_scope_follow_what_a_step_is_for() -> None:
     def scope(**values: str) -> str:
         return CATALOGUE[values["step"]].model_validate(values).scope
