@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from pathlib import Path
 
@@ -10,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from varlen.errors import PipelineError
-from varlen.pipeline.document import from_json, parse, read
+from varlen.pipeline.document import MOST_DEPTH, MOST_STEPS, document_schema, from_json, parse, read
 from varlen.steps import BUILT_IN, CATALOGUE, describe
 
 from tests.conftest import PROJECT
@@ -132,3 +133,89 @@ def test_the_reference_pages_are_what_the_code_says() -> None:
         assert (project / "docs" / "steps" / f"{cls.name()}.md").read_text() == step_docs.page(cls), "run `make step-docs`"
         assert not step_docs.settings_shown(cls) or (project / "docs" / "steps" / f"{cls.name()}.jpg").stat().st_size > 5000
     assert (project / "docs" / "pipeline.schema.json").read_text() == step_docs.schema(), "run `make step-docs`"
+
+
+def nested(depth: int, inner: dict) -> dict:
+    """A pipeline with `inner` in a junction in a junction … `depth` of them."""
+    step = inner
+    for _ in range(depth):
+        step = {"step": "junction", "branches": [{"weight": 1, "steps": [step]}]}
+    return {"varlen_pipeline": 1, "steps": [step]}
+
+
+def test_junctions_stand_in_one_another_up_to_a_depth() -> None:
+    deepest = from_json(nested(MOST_DEPTH, {"step": "flip"}))
+    assert [step.step for step in deepest.all_steps()] == ["junction"] * MOST_DEPTH + ["flip"]
+    assert [step.id for step in deepest.all_steps()] == ["junction", *(f"junction_{n}" for n in range(2, MOST_DEPTH + 1)), "flip"]
+    place = "steps[0]" + ".branches[0].steps[0]" * MOST_DEPTH
+    assert problems(nested(MOST_DEPTH + 1, {"step": "flip"}))[0] == f"{place}: junctions inside junctions, more than {MOST_DEPTH} deep"
+
+
+def test_steps_in_branches_count_and_share_their_ids_with_all() -> None:
+    half = [{"step": "flip"}] * (MOST_STEPS // 2)
+    full = {"varlen_pipeline": 1, "steps": [*half[1:], {"step": "junction", "branches": [{"weight": 1, "steps": half}]}]}
+    assert len(from_json(full).all_steps()) == MOST_STEPS
+    full["steps"] = [*half, *full["steps"][-1:]]
+    assert problems(full)[0] == f"steps[{len(half)}].branches[0].steps: {MOST_STEPS + 1} steps are more than {MOST_STEPS}"
+    twice = nested(1, {"step": "flip", "id": "tilt"})
+    twice["steps"].append({"step": "rotate", "id": "tilt"})
+    assert problems(twice) == ["steps[1].id: 'tilt' is taken by an earlier step"]
+    later = nested(1, {"step": "flip"})
+    later["steps"].append({"step": "rotate", "id": "flip"})
+    assert [step.id for step in from_json(later).all_steps()] == ["junction", "flip_2", "flip"]  # given names go first
+
+
+def test_normalize_belongs_at_the_end_of_the_pipeline() -> None:
+    assert problems(nested(1, {"step": "normalize"})) == [
+        "steps[0].branches[0].steps[0]: normalize can't stand in a junction; put it at the end of the pipeline"
+    ]
+
+
+@pytest.mark.parametrize(
+    ("document", "problem"),
+    [
+        ({"varlen_pipeline": 1, "steps": [{"step": "junction", "branches": [7]}]}, "steps[0].branches[0]: "),
+        ({"varlen_pipeline": 1, "steps": [{"step": "junction", "branches": [{"weihgt": 1, "steps": []}]}]},
+         "steps[0].branches[0].weihgt: unknown key; did you mean 'weight'?"),
+        ({"varlen_pipeline": 1, "steps": [{"step": "junction", "branches": [{"weight": 1, "steps": [{"step": "flipp"}]}]}]},
+         "steps[0].branches[0].steps[0].step: there is no step 'flipp'; did you mean 'flip'?"),
+        ({"varlen_pipeline": 1, "steps": [{"step": "xyz"}]}, "steps[0].step: there is no step 'xyz'; known are "),
+        ({"varlen_pipeline": 1, "steps": [{"step": "rotate", "degrees": [1, 2, 3]}]}, "steps[0].degrees: [1, 2, 3] is not a range [low, high]"),
+        ({"steps": []}, "varlen_pipeline: is missing"),
+        ({"varlen_pipeline": 1, "steps": [], "seed": "x" * 200}, "seed: "),
+    ],
+)  # fmt: skip
+def test_a_problem_has_its_path(document: dict, problem: str) -> None:
+    found = problems(document)
+    assert found[0].startswith(problem)
+    assert len(found[0]) < 600
+
+
+def test_who_takes_which_steps() -> None:
+    steps = [{"step": "rotate"}, {"step": "resize"}, {"step": "flip", "scope": "every"}, {"step": "pad", "enabled": False}]
+    pipeline = from_json({"varlen_pipeline": 1, "steps": steps})
+
+    def names(split: str, variant: int) -> list[str]:
+        return [step.step for step in pipeline.steps_for(split, variant)]
+
+    assert names("train", 1) == ["rotate", "resize", "flip"]
+    assert names("train", 0) == names("test", 3) == names("validation", 0) == ["resize", "flip"]
+
+
+def test_a_digest_is_of_what_is_meant_and_not_of_how_it_is_written() -> None:
+    spelled_out = from_json(from_json(GOOD).to_json())
+    assert spelled_out.digest == from_json(GOOD).digest
+    assert from_json({**GOOD, "seed": 21}).digest == from_json(GOOD).with_seed(21).digest != from_json(GOOD).digest
+    assert from_json({**GOOD, "steps": [{"id": "tilt", "step": "rotate", "degrees": [-12, 12.5]}]}).digest != from_json(GOOD).digest
+
+
+def test_the_schema_has_all_steps_and_what_they_are_made_of() -> None:
+    schema = document_schema()
+    assert set(CATALOGUE) <= set(schema["$defs"])
+    assert schema["required"] == ["varlen_pipeline", "steps"]
+    wanted = {each["$ref"] for each in schema["properties"]["steps"]["items"]["oneOf"]}
+    assert wanted == {f"#/$defs/{name}" for name in CATALOGUE}
+    text = json.dumps(schema)
+    for reference in set(re.findall(r'"\$ref": "#/\$defs/([^"]+)"', text)):
+        assert reference in schema["$defs"], reference
+    assert schema["$defs"]["Branch"]["properties"]["steps"] == schema["properties"]["steps"]
