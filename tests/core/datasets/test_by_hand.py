@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from PIL import Image
+from varlen.datasets.convert import convert
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS, catalogue, open_dataset, read_dataset, recognise_format, title_of
 from varlen.datasets.formats.base import FileNames, LabelCounts
@@ -17,10 +19,11 @@ from varlen.datasets.sources import open_files
 from varlen.datasets.splits import default_splits, draw_splits, in_order, split_from_path
 from varlen.datasets.summary import box_sides, channel_statistics, evenly_spaced, mean_and_deviation, summarise
 from varlen.errors import DatasetError, ReadProblems
+from varlen.model.geometry import Size
 
 from tests.conftest import write_coco
 from tests.core.golden.dataset import golden, pattern, png
-from tests.core.scenes import objects_of, scene
+from tests.core.scenes import objects_of, polygon, scene, square
 
 
 def folder(root: Path, pictures: dict[str, tuple[int, int]], **texts: str) -> Path:
@@ -95,6 +98,23 @@ def test_yolo_shares_are_of_the_picture_and_continuous(tmp_path: Path) -> None:
     assert dataset.swap.tolist() == [1, 0]
     assert dataset.skeleton.names == ("point 1", "point 2")
     assert len(dataset.entries["images/val/b.png"].objects) == 0
+
+
+def test_yolo_classes_without_names_are_numbered(tmp_path: Path) -> None:
+    lines = "0 0.5 0.5 0.2 0.2\n\n3 0.5 0.5 0.2 0.2\n"
+    root = folder(tmp_path, {"images/a.png": (40, 30)}, labels__a_dot_txt=lines)
+    dataset = read_dataset(root)
+    assert dataset.classes == ("class 0", "class 1", "class 2", "class 3")
+    assert dataset.entries["images/a.png"].objects.classes.tolist() == [0, 3]
+
+
+def test_voc_numbers_objects_up_to_254_and_keeps_255_for_what_is_not_labelled(tmp_path: Path) -> None:
+    many = scene({"a": [{"polygon": polygon(square(n % 20 * 5, n // 20 * 5, n % 20 * 5 + 4, n // 20 * 5 + 4))} for n in range(260)]}, a=Size(100, 80))
+    convert(many, tmp_path / "voc", "voc")
+    (file,) = (tmp_path / "voc" / "SegmentationObject").iterdir()
+    levels = np.asarray(Image.open(file))
+    assert sorted(set(levels.ravel().tolist())) == list(range(255))
+    assert (levels == 254).sum() == 16 * 7  # the 254th and all after it
 
 
 def test_yolo_outlines_and_points_without_visibility(tmp_path: Path) -> None:

@@ -9,7 +9,7 @@ import zlib
 import numpy as np
 import pytest
 from PIL import Image
-from varlen.datasets.image_files import decode, encode, upright_size
+from varlen.datasets.image_files import decode, encode, readable_exif, upright_size
 from varlen.errors import ImageError
 from varlen.model.geometry import Size
 
@@ -45,6 +45,17 @@ def test_every_mode_becomes_rgb(mode: str) -> None:
     pixels = decode(saved(image, "tiff" if mode == "CMYK" else "png"), "a")
     assert pixels.shape == (30, 40, 3)
     assert np.abs(pixels.astype(int) - np.asarray(image.convert("RGB"))).max() <= 1
+
+
+def test_exif_that_people_can_read() -> None:
+    exif = Image.Exif()
+    exif[0x010F] = "Moth lamp" + "!" * 200  # the maker
+    exif[0x0112] = 6
+    exif.get_ifd(0x8769).update({0x829A: 0.25, 0x927C: b"of the maker's own"})  # exposure time
+    found = {each["name"]: each["value"] for each in readable_exif(saved(Image.fromarray(GRADIENT), "jpeg", exif=exif))}
+    assert found == {"Make": ("Moth lamp" + "!" * 200)[:80], "Orientation": "6", "ExposureTime": "0.25"}
+    assert readable_exif(b"no picture") == []
+    assert readable_exif(saved(Image.fromarray(GRADIENT), "png")) == []
 
 
 @pytest.mark.parametrize("orientation", range(1, 9))

@@ -37,7 +37,7 @@ def test_what_it_holds_and_how_it_was_made(tmp_path: Path) -> None:
     assert "| split | images | objects | ash veil | copper hook |\n| --- | --- | --- | --- | --- |\n| train | 6 | 9 | 6 | 3 |" in text
     assert "- **flip**, in 50% of the variants: Mirror the picture" in text
     assert "- **rotate**: Turn the picture" in text
-    assert "(degrees [-5, 5], " in text
+    assert "degrees [-5.0, 5.0], frame keep" in text
     assert "- **resize**; every split: " in text
     assert "blur" not in text
     for digest in (record["dataset_digest"], record["pipeline_digest"], record["output_digest"]):
