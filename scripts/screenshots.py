@@ -136,6 +136,7 @@ def shoot_looking(page: Page) -> None:
     page.wait_for_function(FRESH, timeout=60_000)
     page.get_by_label("Compare the sheet with").select_option(label="Lamp drift")
     page.wait_for_function("document.querySelectorAll('[data-testid=sheet] figure[data-fresh=true]').length >= 54", timeout=60_000)
+    page.get_by_text("training + ").wait_for()
     page.wait_for_timeout(400)
     page.screenshot(path=OUT / "compared.png")
     page.request.delete(f"{api}/{other}")

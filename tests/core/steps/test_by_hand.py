@@ -122,8 +122,11 @@ def test_an_elastic_field_is_as_strong_as_drawn_and_absent_where_it_would_not_sh
     assert made("elastic", {**drawn, "strength_fraction": 0.0001}) is None
     assert made("elastic", drawn, Size(7, 300)) is None
     assert made("elastic", drawn, Size(8, 300)) is not None
-    with pytest.raises(PipelineError, match="would fold the picture"):
-        from_json({"varlen_pipeline": 1, "steps": [{"step": "elastic", "strength_fraction": 0.1, "spacing_fraction": 0.02}]})
+    # A field stronger than 0.48 of its spacing might fold.
+    step = {"step": "elastic", "spacing_fraction": 0.05}
+    from_json({"varlen_pipeline": 1, "steps": [{**step, "strength_fraction": 0.024}]})
+    with pytest.raises(PipelineError, match=r"strength_fraction 0.0241 would fold the picture with spacing_fraction 0.05; at most 0.024"):
+        from_json({"varlen_pipeline": 1, "steps": [{**step, "strength_fraction": 0.0241}]})
 
 
 # --- crops, sizes, padding ---

@@ -111,7 +111,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
               name="Label format"
               value={format}
               options={titles<LabelFormat>(formats.filter((each) => each.writes))}
-              width="190px"
+              width="168px"
               change={setFormat}
             />
           </Box>
