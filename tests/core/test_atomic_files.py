@@ -90,3 +90,13 @@ def test_a_place_to_work_in_is_a_hidden_sibling(tmp_path: Path) -> None:
         claim(out / "thesis.txt")
     with pytest.raises(EditionError, match="can't be written"):
         claim(out / "thesis.txt" / "below")
+
+
+@pytest.mark.parametrize("lasting", [True, False])
+def test_nothing_stays_open(tmp_path: Path, lasting: bool) -> None:
+    """A server that writes for weeks must not run out of files."""
+    write_whole(tmp_path / "first", b"warm", lasting)
+    before = len(list(Path("/proc/self/fd").iterdir()))
+    for number in range(20):
+        write_whole(tmp_path / f"{number}", b"data", lasting)
+    assert len(list(Path("/proc/self/fd").iterdir())) == before
