@@ -59,7 +59,9 @@ def test_its_images_by_what_happened_to_them(client: Client, edition: Edition) -
     assert lost["total"] == sum(bool(row["trace"]["objects"]["dropped"]) for row in rows)
     source = rows[0]["source"]
     assert [row["variant"] for row in page(client, edition, source=source)["rows"]] == [0, 1, 2]
-    assert page(client, edition, split="elsewhere")["total"] == page(client, edition, step="none")["total"] == 0
+    assert page(client, edition, variant="2")["total"] == sum(row["variant"] == 2 for row in rows)
+    for nothing in ({"split": "elsewhere"}, {"step": "none"}, {"class": "none"}, {"variant": "x"}, {"variant": "-1"}, {"source": "none"}):
+        assert page(client, edition, **nothing)["total"] == 0
 
 
 def test_one_image_with_its_labels_and_its_picture(client: Client, edition: Edition) -> None:
