@@ -69,10 +69,14 @@ def test_a_killed_worker_s_edition_goes_on_where_it_was(edition: Edition, expect
     _mark_doing(job)
     edition.refresh_from_db()
     assert edition.state == Edition.State.WRITING
+    kept = {path.name: path.stat().st_mtime_ns for path in edition.part.rglob("*.jpg")}
     work()
     edition.refresh_from_db()
     assert (edition.state, edition.done) == (Edition.State.DONE, 20), edition.message
     assert edition.output_digest == expected
+    written = {path.name: path.stat().st_mtime_ns for path in edition.folder.rglob("*.jpg")}
+    assert kept
+    assert kept.items() <= written.items()  # what was there was not made again
 
 
 def _mark_doing(job: int) -> None:

@@ -391,3 +391,4 @@ def test_coco_boxes_are_taken_from_outlines_and_masks_where_none_is_given(tmp_pa
     write_coco(tmp_path, [image], rows)
     (one,) = read_dataset(tmp_path).entries.values()
     assert one.objects.boxes.tolist() == [[5, 2, 30, 20], [4, 3, 6, 8]]
+    assert one.objects.keypoints.tolist() == [[[0, 0, 0]], [[0, 0, 0]]]  # the class has one, and neither object says where
