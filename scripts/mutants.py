@@ -270,10 +270,14 @@ class Coverage:
         return [*named, *area_tests(fault)]
 
 
+def area_of(fault: Fault) -> str:
+    """The area a fault lies in."""
+    return next(area for area in AREAS if fault.file.startswith(area))
+
+
 def area_tests(fault: Fault) -> list[str]:
     """All tests that speak for a fault's area."""
-    area = next(area for area in AREAS if fault.file.startswith(area))
-    return [name if name.startswith("tests/") else f"{TESTS}/{name}" for name in AREAS[area]]
+    return [name if name.startswith("tests/") else f"{TESTS}/{name}" for name in AREAS[area_of(fault)]]
 
 
 def main() -> None:
@@ -340,7 +344,7 @@ def report(found: dict[Fault, bool], out: str) -> None:
     """The table by area, and the survivors."""
     tried, noticed = Counter[str](), Counter[str]()
     for fault, seen in found.items():
-        area = next(area for area in AREAS if fault.file.startswith(area))
+        area = area_of(fault)
         tried[area] += 1
         noticed[area] += seen
     print("\n| area | tried | noticed |\n|---|---|---|")

@@ -10,6 +10,12 @@ from varlen.model.geometry import Size
 from varlen.model.objects import Objects
 
 
+def group_in(extra: dict[str, Any], name: str = "group") -> str:
+    """The group that the field `name` among a source's own fields says, "" where it says none."""
+    group = extra.get(name)
+    return str(group) if isinstance(group, (str, int)) else ""
+
+
 @dataclass(frozen=True, slots=True)
 class Entry:
     """One image of a dataset: its key (path within the dataset), split, upright size and objects.

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from varlen.datasets.entry import Entry
+from varlen.datasets.entry import Entry, group_in
 from varlen.errors import DatasetError
 
 LONGEST_PATTERN = 200
@@ -87,8 +87,7 @@ class ImportOptions:
             parent = PurePosixPath(entry.key).parent.as_posix()
             return "" if parent == "." else parent
         if self.groups.startswith("field:"):
-            value = entry.extra.get(self.groups[6:])
-            return str(value) if isinstance(value, (str, int)) else ""
+            return group_in(entry.extra, self.groups[6:])
         if self.groups.startswith("name:"):
             match = _pattern(self.groups[5:]).fullmatch(PurePosixPath(entry.key).stem)
             return match["group"] if match else ""

@@ -19,7 +19,7 @@ from varlen.kernels.label_transforms import ShapeArrays, TransformedShapes, move
 from varlen.labels.attribution import responsible_steps, shrinking_step
 from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
 from varlen.labels.outcomes import LabelState
-from varlen.model.geometry import Matrix, Rect, area
+from varlen.model.geometry import IDENTITY, Rect, area
 from varlen.model.objects import Mask, Objects, Outlines
 from varlen.pipeline.document import LabelRules
 from varlen.pipeline.plan import Resample
@@ -77,7 +77,7 @@ def drop_small(labels: LabelState, rules: LabelRules) -> None:
 
 
 def _nothing(run: Resample) -> bool:
-    return run.window is None and run.size == run.before and not run.bends and run.matrix == Matrix()
+    return run.window is None and run.size == run.before and not run.bends and run.matrix == IDENTITY
 
 
 def _settle(labels: LabelState, run: Resample, rules: LabelRules, after: Objects, share: NDArray[np.float64]) -> list[int]:
@@ -126,7 +126,7 @@ def _transformed(objects: Objects, run: Resample, rules: LabelRules) -> tuple[Tr
         shapes = shapes._replace(points=points, starts=starts)
         count = len(outlines.owners)
         outlines = outlines._replace(points=points[: starts[count]], starts=starts[: count + 1])
-        matrix = Matrix()
+        matrix = IDENTITY
     else:
         outlines = outlines.with_points(matrix.points(outlines.points))
     return transform_shapes(shapes, np.array([matrix]), np.array([run.target_rect]), moved=bool(run.bends)), outlines
@@ -176,6 +176,6 @@ def _moved_keypoints(keypoints: NDArray[np.float64], run: Resample, window: Rect
         return keypoints
     matrix = run.matrix
     if run.bends:
-        keypoints, matrix = keypoints.copy(), Matrix()
+        keypoints, matrix = keypoints.copy(), IDENTITY
         keypoints[:, :, :2] = run.points(keypoints[:, :, :2].reshape(-1, 2)).reshape(*keypoints.shape[:2], 2)
     return moved_keypoints(keypoints, matrix, window, swap if run.mirrors else None)

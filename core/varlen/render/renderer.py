@@ -30,7 +30,7 @@ from varlen.labels.outcomes import LabelState
 from varlen.labels.propagate import labels_of, pasted_labels
 from varlen.labels.transform import drop_small
 from varlen.model.effects import Detail
-from varlen.model.geometry import Matrix, Size, scaling
+from varlen.model.geometry import IDENTITY, Matrix, Size, scaling
 from varlen.model.objects import Objects, Sample
 from varlen.pipeline.document import Pipeline
 from varlen.pipeline.draw_sources import RecordedDraws
@@ -305,7 +305,7 @@ class _PlanRun:
         """Through a perspective or a bend; where that shrinks everywhere, the picture is made smaller first."""
         source = self.pixels
         height, width = source.shape[:2]
-        factor = math.sqrt(max(abs(run.members[-1].area_factor(x, y)) for x, y in Matrix().quad(run.before.rect)))
+        factor = math.sqrt(max(abs(run.members[-1].area_factor(x, y)) for x, y in IDENTITY.quad(run.before.rect)))
         if factor >= MILD:
             warp_mapped(source, run.bends, run.matrix, out, run.target, run.edges, run.edge_color)
             return

@@ -1,9 +1,10 @@
 import { create } from "zustand";
 import { persist } from "zustand/middleware";
 import type { PipelineDocument } from "../api/client";
+import type { RowsWish } from "../api/queries";
 
 export type Layer = "boxes" | "polygons" | "masks" | "keypoints" | "names";
-export type Pick = "spread" | "smallest" | "most" | "random" | "pinned";
+export type Pick = RowsWish["pick"];
 
 /** How an edition's files are written unless somebody chooses otherwise; the command line's defaults too. */
 export const USUAL_FILES = { format: "coco", image: "jpeg", quality: 90 } as const;

@@ -19,7 +19,7 @@ __all__ = ["EDITS", "KINDS", "SEVERITIES", "Finding", "by_severity", "check_data
 
 
 def check_dataset(dataset: Dataset, problems: ReadProblems, progress: Callable[[], None] = lambda: None) -> list[Finding]:
-    """All findings, the worst kinds first. `trouble`: what was noted when the dataset was read.
+    """All findings, the worst kinds first. `problems`: what was noted when the dataset was read.
 
     Every picture is read and decoded once; nothing is kept but a fingerprint of each.
     """

@@ -72,7 +72,7 @@ class LabelChecks:
         self._corner &= more._corner
 
     def findings(self, problems: ReadProblems) -> list[Finding]:
-        """All findings, the worst kinds first; also those noted in `trouble` when the dataset was read."""
+        """All findings, the worst kinds first; also those noted in `problems` when the dataset was read."""
         for kind, message in problems.noted:
             self.notes.add(kind, message)
         self._look_at_classes()

@@ -58,7 +58,7 @@ def title_of(name: str, reading: bool = False) -> str:
 def open_dataset(path: Path | str, form: str | None = None, problems: ReadProblems | None = None) -> tuple[str, SourceFiles, Reading]:
     """Begin to read a dataset from a folder, a zip or an annotation file: its format, its files and the reading.
 
-    form: overrides recognition; trouble: collects what can't be read (see `Trouble`); without it the
+    form: overrides recognition; problems: collects what can't be read; without it the
     first such thing raises `DatasetError`.
     """
     path = Path(path)
@@ -74,7 +74,7 @@ def open_dataset(path: Path | str, form: str | None = None, problems: ReadProble
 
 
 def read_dataset(path: Path | str, form: str | None = None, problems: ReadProblems | None = None) -> Dataset:
-    """A whole dataset (see `begin`), its labels in memory."""
+    """A whole dataset (see `open_dataset`), its labels in memory."""
     form, files, reading = open_dataset(path, form, problems)
     dataset = Dataset(files.name, reading.classes, reading.entries, files, reading.skeleton, reading.extra)
     files.__dict__.pop("paths", None)  # the list of files has served

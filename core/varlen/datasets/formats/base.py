@@ -39,7 +39,7 @@ class ReadsLabels(Protocol):
     """Reads the labels of a listed image; can be sent to another process."""
 
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
-        """The image with its labels; what can't be used of them is noted in `trouble`."""
+        """The image with its labels; what can't be used of them is noted in `problems`."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +47,7 @@ class Reading:
     """A dataset on its way in: what is known before its images, and the images one at a time.
 
     listed: quick to go through; read: what takes time; count: how many images are listed, some of which may
-    turn out not to be there; trouble: what was noted so far.
+    turn out not to be there; problems: what was noted so far.
     """
 
     classes: tuple[str, ...]

@@ -25,7 +25,7 @@ import orjson
 from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.entry import Entry
+from varlen.datasets.entry import Entry, group_in
 from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage
 from varlen.datasets.formats.json_stream import pieces
 from varlen.datasets.skeleton import Skeleton
@@ -223,7 +223,7 @@ class _Read:
         size = Size(width, height)
         objects = self._labels(path, image.key, size, [orjson.loads(text) for text in texts], problems)
         extra = {key: value for key, value in fields.items() if key not in _IMAGE_FIELDS}
-        return Entry(image.key, _split_of(path), size, objects, extra, group=group_of(extra))
+        return Entry(image.key, _split_of(path), size, objects, extra, group=group_in(extra))
 
     def _labels(self, path: str, key: str, size: Size, annotations: list[dict[str, Any]], problems: ReadProblems) -> Objects:
         boxes, polygons, masks, keypoints, kept = [], [], [], [], []
@@ -250,12 +250,6 @@ class _Read:
             [bool(annotation.get("iscrowd", 0)) for annotation in annotations],
             [{name: value for name, value in annotation.items() if name not in _OBJECT_FIELDS} for annotation in annotations],
         )  # fmt: skip
-
-
-def group_of(extra: dict[str, Any]) -> str:
-    """The group an image belongs to: its `group` field, "" where it has none."""
-    group = extra.get("group")
-    return str(group) if isinstance(group, (str, int)) else ""
 
 
 def _id(value: Any) -> str:
