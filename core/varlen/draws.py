@@ -65,13 +65,15 @@ class Stream:
         return rounded(low + (high - low) * self.unit())
 
     def factor(self, low: float, high: float) -> float:
-        """Evenly spread in the logarithm: halving and doubling are equally likely.
+        """Evenly spread in the logarithm: halving and doubling are equally likely. A range from 0, which has none, is uniform.
 
         Rounding also hides the last bit, in which `math.exp` may differ between machines.
         """
         if low == high:
             self.unit()
             return low
+        if low <= 0.0:
+            return self.uniform(low, high)
         a, b = math.log(low), math.log(high)
         return min(max(rounded(math.exp(a + (b - a) * self.unit())), low), high)
 

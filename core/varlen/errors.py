@@ -3,7 +3,9 @@
     VarlenError
     ├── PipelineError     a pipeline file that can't be used; carries all its problems
     ├── DatasetError      a dataset that can't be read: file, place, what was expected
+    │   ├── NeedsAnswer   a dataset that leaves a question open which an option answers
     │   └── ImageError    one picture that can't be decoded
+    │       └── LevelsUnclear  … until a rule says what its levels mean
     ├── RenderError       a step that can't be carried out on a given picture
     ├── StepFileError     a file of steps from outside that can't be used
     └── EditionError      an export that can't be written, resumed or verified
@@ -42,6 +44,7 @@ class ReadProblems:
     def __init__(self, strict: bool = True) -> None:
         self.strict = strict
         self.noted: list[tuple[str, str]] = []
+        self.remarked: list[tuple[str, str]] = []
 
     def note(self, kind: str, message: str) -> None:
         """`kind`: missing-file, unknown-class or bad-label. Raises `DatasetError` when strict."""
@@ -49,9 +52,25 @@ class ReadProblems:
             raise DatasetError(message)
         self.noted.append((kind, message))
 
+    def remark(self, kind: str, message: str) -> None:
+        """What was read in a way that is to be said, though nothing is wrong: never raised."""
+        self.remarked.append((kind, message))
+
 
 class ImageError(DatasetError):
     """A picture that can't be decoded; names the file."""
+
+
+class NeedsAnswer(DatasetError):
+    """A dataset that can't be read until a question is answered; `option` is the option that answers it."""
+
+    def __init__(self, option: str, message: str) -> None:
+        self.option = option
+        super().__init__(message)
+
+
+class LevelsUnclear(ImageError):
+    """A picture whose levels mean nothing in 8 bits until a rule says what is black and what is white."""
 
 
 class RenderError(VarlenError):

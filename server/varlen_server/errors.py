@@ -4,11 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.db import DataError
 from rest_framework import status
 from rest_framework.exceptions import APIException
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
+from varlen.datasets.losses import LossRefused
 from varlen.errors import PipelineError, VarlenError
+
+#: What values bring about that no serializer looks at: text that can't be stored, numbers that are too large, endless nesting.
+UNUSABLE = (DataError, UnicodeError, RecursionError, OverflowError)
+_WORDS: dict[type[Exception], str] = {RecursionError: "The request is nested too deeply."}
 
 
 class Conflict(APIException):
@@ -21,8 +27,13 @@ def explain(error: Exception, context: dict[str, Any]) -> Response | None:
     """One clear message for anything the user can mend; others stay server errors."""
     if isinstance(error, PipelineError):
         return Response({"message": error.problems[0], "problems": error.problems}, status.HTTP_422_UNPROCESSABLE_ENTITY)
+    if isinstance(error, LossRefused):
+        return Response({"message": str(error), "problems": [str(error)], "lost": error.lost}, status.HTTP_422_UNPROCESSABLE_ENTITY)
     if isinstance(error, VarlenError):
         return Response({"message": str(error), "problems": [str(error)]}, status.HTTP_422_UNPROCESSABLE_ENTITY)
+    if isinstance(error, UNUSABLE):
+        said = _WORDS.get(type(error), "The request holds a value that can't be used.")
+        return Response({"message": said, "problems": [said]}, status.HTTP_400_BAD_REQUEST)
     answer = exception_handler(error, context)
     if answer is not None:
         problems = _flatten(answer.data)

@@ -1,13 +1,25 @@
-"""Only this server's own pages may change anything."""
+"""What every request has to be: text, and from this server's own pages where it changes something."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from urllib.parse import urlsplit
+from urllib.parse import unquote, urlsplit
 
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
 SAFE = ("GET", "HEAD", "OPTIONS")
+
+
+class PlainTextMiddleware:
+    """Refuse addresses with a NUL in them: no name, path or word that is looked up can hold one."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        if "\0" in unquote(request.get_full_path()):
+            return JsonResponse({"message": "The address holds a NUL character.", "problems": ["The address holds a NUL character."]}, status=400)
+        return self.get_response(request)
 
 
 class SameOriginMiddleware:

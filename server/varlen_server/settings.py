@@ -69,6 +69,7 @@ INSTALLED_APPS = [
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
+    "varlen_server.middleware.PlainTextMiddleware",
     "varlen_server.middleware.SameOriginMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.common.CommonMiddleware",

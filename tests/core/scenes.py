@@ -78,3 +78,8 @@ def through(dataset: Dataset, *steps: dict[str, Any], image: str = "a", variant:
 def window(left: int, top: int, width: int, height: int, **more: Any) -> dict[str, Any]:
     """A crop to a window."""
     return {"step": "crop", "mode": "window", "left_px": left, "top_px": top, "width_px": width, "height_px": height, "scope": "train", **more}
+
+
+def said(problems: list[Any]) -> list[str]:
+    """Problems of an edition as lines."""
+    return [f"{each['file']}: {each['problem']}" for each in problems]

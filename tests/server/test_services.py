@@ -19,6 +19,7 @@ from varlen_server.datasets.models import Dataset, DatasetImport
 from varlen_server.datasets.services import findings_of, images_for_sheet, split_counts
 from varlen_server.editions import services, trials
 from varlen_server.editions.models import Edition
+from varlen_server.editions.orders import spec_of
 from varlen_server.editions.recovery import adopt_folders, restart_lost_jobs
 from varlen_server.editions.tasks import make_edition
 from varlen_server.errors import Conflict
@@ -64,7 +65,7 @@ def test_trials_make_again_what_was_made_by_an_earlier_revision_or_was_given_up(
     cells = trials.start([moths.pk, 9999], [revision.pipeline_id, other.pipeline_id], ORDER)
     assert len(cells) == 2
     assert {Edition.objects.get(pk=cell["edition"]).pipeline_digest for cell in cells} == {later.digest, other.digest}
-    assert Edition.objects.get(pk=cells[0]["edition"]).name == f"{moths.name}, {lamp_drift['name']}"
+    assert Edition.objects.get(pk=cells[0]["edition"]).name == f"{moths.name}, {lamp_drift['name']} (2)"
 
 
 def test_images_for_a_sheet(moths: Dataset) -> None:
@@ -165,7 +166,7 @@ def test_uploads_that_nobody_went_on_with_are_removed(db: None, settings: Any) -
 
 
 def test_an_edition_under_way_is_not_removed_and_a_removed_one_leaves_nothing(moths: Dataset, lamp_drift: dict[str, Any]) -> None:
-    edition = services.order_edition("one", moths, lamp_drift, services.spec_of(ORDER), None)
+    edition = services.order_edition("one", moths, lamp_drift, spec_of(ORDER), None)
     assert edition.total == 8
     with pytest.raises(Conflict, match="cancel it first"):
         services.remove(edition)
@@ -183,8 +184,8 @@ def test_an_edition_under_way_is_not_removed_and_a_removed_one_leaves_nothing(mo
 
 
 def test_adopted_editions_keep_their_numbers_and_new_ones_come_after(moths: Dataset, lamp_drift: dict[str, Any]) -> None:
-    other = services.order_edition("another", moths, lamp_drift, services.spec_of(ORDER), None)
-    edition = services.order_edition("one", moths, lamp_drift, services.spec_of(ORDER), None)
+    other = services.order_edition("another", moths, lamp_drift, spec_of(ORDER), None)
+    edition = services.order_edition("one", moths, lamp_drift, spec_of(ORDER), None)
     make_edition(edition_id=edition.pk)
     number = edition.pk + 40
     edition.folder.rename(edition.folder.with_name(f"edition-{number}"))
@@ -192,7 +193,7 @@ def test_adopted_editions_keep_their_numbers_and_new_ones_come_after(moths: Data
     assert adopt_folders() == []
     adopted = services.done_or_404(number)
     assert (adopted.dataset_id, adopted.total, adopted.order) == (moths.pk, 8, {**ORDER})
-    assert services.order_edition("next", moths, lamp_drift, services.spec_of(ORDER), None).pk == number + 1
+    assert services.order_edition("next", moths, lamp_drift, spec_of(ORDER), None).pk == number + 1
     assert restart_lost_jobs() == 0
     assert adopt_folders() == []
     # One with a lower number than others have changes nothing for those to come.
@@ -200,7 +201,7 @@ def test_adopted_editions_keep_their_numbers_and_new_ones_come_after(moths: Data
     adopted.delete()
     assert adopt_folders() == []
     assert services.done_or_404(other.pk + 3).total == 8
-    assert services.order_edition("after", moths, lamp_drift, services.spec_of(ORDER), None).pk == number + 2
+    assert services.order_edition("after", moths, lamp_drift, spec_of(ORDER), None).pk == number + 2
     (adopted.folder.parent / "edition-999").mkdir()
     (adopted.folder.parent / "edition-999" / "edition.json").write_text("{}")
     (problem,) = adopt_folders()

@@ -123,7 +123,7 @@ describe("keys", () => {
     labels: { box_fit: "corners" },
     steps: [],
   } as unknown as PipelineDocument;
-  const wanted = { variants: 3, originals: true };
+  const wanted = { variants: 3, originals: true, total: 0, per_class: 0, balance: false };
   const asks: Record<string, (dataset: typeof before, document: PipelineDocument) => { queryKey: readonly unknown[] }> = {
     "a row of the sheet": (dataset, document) => askSheetRow(dataset, document, 7, 4, 240),
     "the ledger": (dataset, document) => askLedger(dataset, document, wanted),

@@ -5,34 +5,48 @@ from __future__ import annotations
 import json
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from pathlib import Path
-from typing import Annotated, Any, Optional
+from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
-from varlen.cli.terminal import (
-    DatasetArgument,
-    FromOption,
-    JsonOption,
-    PipelineArgument,
-    counter,
-    print_table,
-    progress_bar,
-    read_dataset_at,
-    write_file,
-)
+from varlen.cli.reading import ReadingOptions, reads_dataset, say
+from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, progress_bar, write_file
 from varlen.errors import VarlenError
 
+if TYPE_CHECKING:
+    from varlen.datasets.dataset import Dataset
+    from varlen.datasets.losses import Loss
+    from varlen.editions.export_spec import ExportSpec
+    from varlen.editions.record import EditionRecord
+    from varlen.pipeline.document import Pipeline
+
+
+def in_words(loss: Loss) -> str:
+    """A loss for people."""
+    from varlen.datasets import losses
+
+    return losses.in_words(loss)
+
+
 editions = typer.Typer(rich_markup_mode=None)
+FormatOption = Annotated[str, typer.Option("--format", metavar="FORMAT", help="format to write; the dataset's own unless another is wanted")]
+VariantsOption = Annotated[Optional[int], typer.Option("--variants", min=0, max=1000, help="variants of each training image, 3 unless given")]  # noqa: UP045
+TotalOption = Annotated[Optional[int], typer.Option("--total", min=1, help="exactly so many training images instead")]  # noqa: UP045
+PerClassOption = Annotated[Optional[int], typer.Option("--per-class", min=1, help="or at least so many labels of each class")]  # noqa: UP045
+BalanceOption = Annotated[bool, typer.Option("--balance", help="more variants of images that show rare classes")]
+AcceptLossOption = Annotated[str, typer.Option("--accept-loss", metavar="KIND,KIND", help="kinds of labels that may be lost, or all")]
 EditionArgument = Annotated[Path, typer.Argument(metavar="EDITION")]
 
 
 @editions.command()
-def export(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[Path, typer.Option("-o", "--out", metavar="OUT")],
-           form: Annotated[str, typer.Option("--format", help="format to write")] = "coco",
-           variants: Annotated[int, typer.Option(min=0, max=1000, help="variants of each training image")] = 3,
+@reads_dataset
+def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: ReadingOptions,
+           out: Annotated[Optional[Path], typer.Option("-o", "--out", metavar="OUT")] = None,  # noqa: UP045
+           to_format: FormatOption = "", variants: VariantsOption = None, total: TotalOption = None, per_class: PerClassOption = None,
+           balance: BalanceOption = False,
            originals: Annotated[bool, typer.Option("--originals/--no-originals", help="training originals too, as variant 0")] = True,
            seed: Annotated[int | None, typer.Option(min=0, help="instead of the pipeline's own")] = None,
            image: Annotated[str, typer.Option(help="jpeg, png or webp")] = "jpeg",
@@ -42,34 +56,118 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[
            split_variants: Annotated[str, typer.Option("--split-variants", metavar="A=N,B=N", help="variants of images of other splits")] = "",
            scheduler: Annotated[str, typer.Option("--scheduler", metavar="ADDRESS", help="let a Dask cluster do the work")] = "",
            resume: Annotated[bool, typer.Option("--resume", help="resume an interrupted export")] = False,
-           leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="skip images that can't be made, and record them")] = False,
-           read_as: FromOption = None, as_json: JsonOption = False) -> None:  # fmt: skip
+           leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="skip what can't be read or made, and record it")] = False,
+           accept_loss: AcceptLossOption = "",
+           dry_run: Annotated[bool, typer.Option("--dry-run", help="say what would be made; write nothing")] = False,
+           as_json: JsonOption = False) -> None:  # fmt: skip
     """Write an edition: the augmented dataset with a record of how every image was made."""
+    from varlen.datasets.losses import LossRefused
+    from varlen.editions.allotment import Allotment
     from varlen.editions.chunks import ImageFailed
     from varlen.editions.export import export as write_edition
     from varlen.editions.export_spec import ExportSpec
     from varlen.pipeline.document import read
 
+    exclusive("--variants, --total and --per-class", variants, total, per_class)
+    exclusive("--per-class and --balance", per_class, balance or None)
+    if out is None and not dry_run:
+        raise typer.BadParameter("where to write is missing: -o OUT")
     chosen = read(pipeline)
-    found = read_dataset_at(dataset, read_as)
-    spec = ExportSpec(variants, originals, form, image, quality, _splits(splits, found.splits()),  # type: ignore[arg-type]
-                  _split_variants(split_variants, found.splits()))  # fmt: skip
-    total = sum(spec.counts(found.images_by_split()).values())
+    chosen = chosen if seed is None else chosen.with_seed(seed)
+    found = reading.read(dataset, lenient=leave_out)
+    spec = ExportSpec(3 if variants is None else variants, originals, to_format, image, quality, _splits(splits, found.splits()),  # type: ignore[arg-type]
+                  _split_variants(split_variants, found.splits()), total or 0, per_class or 0, balance).for_dataset(found)  # fmt: skip
+    if dry_run:
+        _dry_run(found, chosen, spec, workers, kinds(accept_loss), as_json)
+        return
+    assert out is not None
+    _say_advice(found, chosen)
     try:
-        with progress_bar("writing", total) as done:
-            record = write_edition(found, chosen if seed is None else chosen.with_seed(seed), out, spec,
-                                   workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out,
-                                   progress=lambda count, _: done(count))  # fmt: skip
+        with progress_bar("writing", sum(Allotment(found, spec, chosen.seed).counts().values())) as done:
+            record = write_edition(found, chosen, out, spec, workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out,
+                                   accept_loss=kinds(accept_loss), progress=lambda count, _: done(count))  # fmt: skip
+    except LossRefused as error:
+        if as_json:
+            print(json.dumps({"lost": error.lost}))
+        raise
     except ImageFailed as error:
         raise VarlenError(f"{error} (what was written is kept: fix the image and run again with --resume, or add --leave-out-broken)") from None
     if as_json:
-        print(json.dumps(record, ensure_ascii=False))
+        print(json.dumps({"lost": [], "class_objects": class_objects(record), **record}, ensure_ascii=False))
         return
-    for split, count in record["counts"].items():
-        print(f"{split:<12} {count['images']:>7} images {count['objects']:>8} objects")
+    _print_counts(record["counts"])
+    if spec.allots:
+        _print_classes(class_objects(record))
     for missing in record.get("left_out", []):
-        print(f"left out: {missing['source']}, variant {missing['variant']}: {missing['reason']}", file=sys.stderr)
+        say(f"left out: {missing['source']}, variant {missing['variant']}: {missing['reason']}")
+    for line in [*(in_words(loss) for loss in record.get("lost", [])), *record.get("reduced", [])]:
+        say(f"lost: {line}")
     print(record["output_digest"])
+    print(f"record {record.get('record_digest', '')}")
+
+
+def _print_counts(counts: Mapping[str, Any]) -> None:
+    for split, count in counts.items():
+        print(f"{split:<12} {count['images']:>7} images {count['objects']:>8} objects")
+
+
+def _print_classes(labels: dict[str, dict[str, int]]) -> None:
+    print_table([["class", "training before", "training after"], *[[name, count["before"], count["after"]] for name, count in labels.items()]])
+
+
+def exclusive(names: str, *given: object) -> None:
+    """Raises a usage error (status 2) when more than one is given."""
+    if sum(each is not None for each in given) > 1:
+        raise typer.BadParameter(f"{names} exclude each other")
+
+
+def kinds(text: str) -> tuple[str, ...]:
+    """Kinds of labels, with commas."""
+    return tuple(word.strip() for word in text.split(",") if word.strip())
+
+
+def class_objects(record: EditionRecord) -> dict[str, dict[str, int]]:
+    """Labels of each class in the training split before and after: of objects, and of images where these have classes."""
+    before, after = record["statistics"]["before"].get("train", {}), record["counts"].get("train")
+    if after is None:
+        return {}
+    found = {name: {"before": before.get("classes", {}).get(name, 0), "after": count} for name, count in after["classes"].items()}
+    for name, count in after.get("image_classes", {}).items():
+        both = found.setdefault(name, {"before": 0, "after": 0})
+        both["before"] += before.get("image_classes", {}).get(name, 0)
+        both["after"] += count
+    return found
+
+
+def _say_advice(dataset: Dataset, pipeline: Pipeline) -> None:
+    """What is rarely intended, once per run."""
+    from varlen.forecast.advice import advice_on
+
+    for advice in advice_on(dataset, pipeline, draws=False):
+        say(f"advice: {advice.step + ': ' if advice.step else ''}{advice.says} {advice.why}")
+
+
+def _dry_run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int, accepted: tuple[str, ...], as_json: bool) -> None:
+    """What an order would make: counts, losses, size and time. A loss that is not accepted ends with status 1, as the export would."""
+    from varlen.datasets.losses import accepted_kinds, losses_of
+    from varlen.forecast.outlook import outlook
+
+    found = outlook(dataset, pipeline, spec, workers)
+    lost = losses_of(dataset, spec.format)
+    refused = [loss for loss in lost if loss["kind"] not in accepted_kinds(accepted)]
+    if as_json:
+        print(json.dumps({**found, "lost": lost, "refused": [loss["kind"] for loss in refused]}, ensure_ascii=False))
+    else:
+        _print_counts(found["counts"])
+        _print_classes(found["class_objects"])
+        many = "1 process" if workers == 1 else f"{workers} processes"
+        print(f"about {found['bytes'] / 1e6:,.1f} MB, {found['seconds']:,.0f} s with {many}; as {spec.format}")
+        for loss in lost:
+            print(f"lost: {in_words(loss)}")
+        print("nothing was written")
+    if refused:
+        say(f"not accepted: {', '.join(map(in_words, refused))}; the export needs --accept-loss {','.join(loss['kind'] for loss in refused)}")
+        sys.exit(1)
 
 
 def _splits(given: str | None, there: list[str]) -> tuple[str, ...]:
@@ -98,23 +196,47 @@ def _check_split(flag: str, name: str, there: list[str]) -> None:
 
 
 @editions.command()
-def verify(edition: EditionArgument, as_json: JsonOption = False) -> None:
-    """Check every file of an edition against its record."""
+def verify(edition: EditionArgument,
+           deep: Annotated[bool, typer.Option("--deep", help="hold pictures against their digests and remake all from the source")] = False,
+           dataset: Annotated[Optional[Path], typer.Option("--dataset", metavar="DATASET", help="where the source dataset is now")] = None,  # noqa: UP045
+           record: Annotated[str, typer.Option("--record", metavar="DIGEST", help="the record digest that the export printed")] = "",
+           as_json: JsonOption = False) -> None:  # fmt: skip
+    """Check every file of an edition against its record, and the record against itself."""
     from varlen.editions.record import read_record
+    from varlen.editions.remade import verify_deep
     from varlen.editions.verify import verify as find_problems
 
-    record = read_record(edition)
-    total = sum(split["images"] for split in record["counts"].values())
-    with progress_bar("checking", total) as done:
-        problems = find_problems(edition, counter(done))
+    said = read_record(edition)
+    total = sum(split["images"] for split in said["counts"].values()) if isinstance(said.get("counts"), dict) else 0
+    with progress_bar("checking", total * (2 if deep else 1)) as done:
+        count = counter(done)
+        problems = find_problems(edition, count, record)
+        if deep:
+            problems += verify_deep(edition, lambda: source_of(edition, said, dataset), count)
     if as_json:
-        print(json.dumps({"good": not problems, "problems": problems, "output_digest": record["output_digest"]}))
+        print(json.dumps({"good": not problems, "problems": problems, "output_digest": said.get("output_digest"),
+                          "record_digest": said.get("record_digest"), "deep": deep}))  # fmt: skip
     elif not problems:
-        print(f"{edition}: good, {total} images, {record['output_digest']}")
+        print(f"{edition}: good, {total} images, {said['output_digest']}")
+        older = "an older edition without a record digest: checked by the rules of its time"
+        print(f"record {said['record_digest']}" if "record_digest" in said else older)
     if problems:
         for problem in problems if not as_json else ():
-            print(f"{edition}: {problem}", file=sys.stderr)
+            say(f"{edition}: {problem['file']}: {problem['problem']}")
         sys.exit(1)
+
+
+def source_of(edition: Path, record: EditionRecord, dataset: Path | None) -> Dataset:
+    """The dataset that an edition was made from, read as it was read then. Raises `VarlenError` where it isn't there."""
+    from varlen.datasets.formats import read_dataset
+    from varlen.datasets.import_options import ImportOptions
+    from varlen.errors import ReadProblems
+
+    source = dataset or Path(record.get("dataset_path") or "")
+    if not source.name or not source.exists():
+        where = f"{source} is not there" if source.name else "the edition does not say where"
+        raise VarlenError(f"{edition}: its source dataset is needed, and {where}; name it with --dataset")
+    return read_dataset(source, None, ReadProblems(strict=False), ImportOptions.from_json(record.get("read_as", {})))
 
 
 @editions.command()
@@ -129,11 +251,7 @@ def recreate(edition: EditionArgument,
     from varlen.editions.rows import find_row
 
     record = read_record(edition)
-    source = dataset or Path(record.get("dataset_path") or "")
-    if not source.name or not source.exists():
-        where = f"{source} is not there" if source.name else "the edition does not say where"
-        raise VarlenError(f"{edition}: its source dataset is needed, and {where}; name it with --dataset")
-    made = make_again(edition, find_row(edition, row), read_dataset_at(source, None))
+    made = make_again(edition, find_row(edition, row), source_of(edition, record, dataset))
     if out is not None:
         write_file(out, made.data)
     if as_json:
@@ -221,11 +339,13 @@ def score(edition: EditionArgument,
 
 
 @editions.command()
+@reads_dataset
 def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar="DATASET", help="once for each")],
          pipelines: Annotated[list[Path], typer.Option("-p", "--pipeline", metavar="PIPELINE", help="once for each")],
          out: Annotated[Path, typer.Option("-o", "--out", metavar="DIR")],
-         form: Annotated[str, typer.Option("--format", help="format to write")] = "coco",
-         variants: Annotated[int, typer.Option(min=0, max=1000)] = 3,
+         reading: ReadingOptions,
+         to_format: FormatOption = "", variants: VariantsOption = None, total: TotalOption = None, per_class: PerClassOption = None,
+         balance: BalanceOption = False, accept_loss: AcceptLossOption = "",
          originals: Annotated[bool, typer.Option("--originals/--no-originals")] = True,
          image: Annotated[str, typer.Option(help="jpeg, png or webp")] = "jpeg",
          quality: Annotated[int, typer.Option(min=1, max=100)] = 90,
@@ -233,14 +353,18 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
          scheduler: Annotated[str, typer.Option("--scheduler", metavar="ADDRESS")] = "",
          as_json: JsonOption = False) -> None:  # fmt: skip
     """Every pipeline on every dataset; editions that are there already are kept."""
+    from varlen.editions.allotment import Allotment
     from varlen.editions.export_spec import ExportSpec
     from varlen.editions.trials import grid as run
     from varlen.pipeline.document import read
 
-    spec = ExportSpec(variants, originals, form, image, quality)  # type: ignore[arg-type]
+    exclusive("--variants, --total and --per-class", variants, total, per_class)
+    exclusive("--per-class and --balance", per_class, balance or None)
+    spec = ExportSpec(3 if variants is None else variants, originals, to_format, image, quality,  # type: ignore[arg-type]
+                      total=total or 0, per_class=per_class or 0, balance=balance)  # fmt: skip
     chosen = [read(path) for path in pipelines]
-    found = [read_dataset_at(path, None) for path in datasets]
-    totals = [sum(spec.counts(dataset.images_by_split()).values()) for dataset in found]
+    found = [reading.read(path) for path in datasets]
+    totals = [sum(Allotment(dataset, spec, 0).counts().values()) for dataset in found]
     cells, before, current, size = [], 0, "", 0
     with progress_bar("writing", sum(totals) * len(chosen)) as done:
 
@@ -250,7 +374,7 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
                 before, current, size = before + size, cell, total
             done(before + written)
 
-        for cell in run(found, chosen, out, spec, workers=workers, scheduler=scheduler, progress=told):
+        for cell in run(found, chosen, out, spec, workers=workers, scheduler=scheduler, accept_loss=kinds(accept_loss), progress=told):
             cells.append(cell)
             if not as_json:
                 print(f"{cell.state:<7} {cell.folder.name}  {cell.message or cell.output_digest}")

@@ -9,25 +9,20 @@ from __future__ import annotations
 import json
 import os
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, Optional
 
 import typer
 
 from varlen._version import __version__
-from varlen.cli.editions import editions
-from varlen.cli.terminal import (
-    DatasetArgument,
-    FromOption,
-    JsonOption,
-    PipelineArgument,
-    counter,
-    print_table,
-    progress_bar,
-    read_dataset_at,
-    write_file,
-)
-from varlen.errors import VarlenError
+from varlen.cli.editions import AcceptLossOption, FormatOption, editions, kinds
+from varlen.cli.reading import ReadingOptions, printable, reads_dataset, say
+from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, progress_bar, write_file
+from varlen.errors import ReadProblems, VarlenError
+
+#: Examples of a finding that are printed; all are in its JSON.
+SHOWN = 5
 
 app = typer.Typer(no_args_is_help=True, add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False,
                   help="Reproducible augmentation of labelled images.")  # fmt: skip
@@ -41,13 +36,25 @@ def main() -> None:
     try:
         app()
     except VarlenError as error:
-        print(error, file=sys.stderr)
+        for line in str(error).split("\n"):
+            say(line)
+        sys.exit(1)
+    except MemoryError:
+        say("there is too little memory for this")
+        sys.exit(1)
+    except OSError as error:
+        if isinstance(error, BrokenPipeError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        else:
+            say(f"{error.filename or 'file system'}: {error.strerror or error}")
         sys.exit(1)
     except KeyboardInterrupt:
         print("stopped", file=sys.stderr)
         sys.exit(130)
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    except Exception as error:  # a fault of ours or of a file that nothing foresaw: one line, and where to look
+        if os.environ.get("VARLEN_TRACEBACK"):
+            raise
+        say(f"varlen: this should not happen ({type(error).__name__}: {str(error)[:200]}); VARLEN_TRACEBACK=1 shows where")
         sys.exit(1)
 
 
@@ -91,7 +98,8 @@ def demo(folder: Annotated[Path, typer.Argument(metavar="DIR")], images: Annotat
 
 
 @app.command()
-def inspect(dataset: DatasetArgument, form: FromOption = None,
+@reads_dataset
+def inspect(dataset: DatasetArgument, reading: ReadingOptions,
             findings: Annotated[bool, typer.Option("--findings", help="look for what is wrong instead: files, labels, classes, duplicates")] = False,
             fail_on: Annotated[Optional[str], typer.Option("--fail-on", metavar="SEVERITY",  # noqa: UP045
                                help="exit with status 1 on findings of error, warning or note, or worse")] = None,
@@ -100,44 +108,62 @@ def inspect(dataset: DatasetArgument, form: FromOption = None,
     from varlen.datasets.summary import summarise
 
     if findings or fail_on is not None:
-        _findings(dataset, form, fail_on, as_json)
+        _findings(dataset, reading, fail_on, as_json)
         return
-    found = read_dataset_at(dataset, form)
+    problems = ReadProblems(strict=False)
+    found = reading.read(dataset, lenient=True, problems=problems)
+    said = len(problems.noted)
     with progress_bar("reading", len(found.entries)) as done:
-        summary = summarise(found, counter(done))
+        summary = summarise(found, problems, counter(done))
+    for _, message in problems.noted[said:]:
+        say(f"left out: {message}")
     if as_json:
         print(json.dumps(summary, indent=1, ensure_ascii=False))
-        return
+    else:
+        _print_summary(summary)
+    if problems.noted:
+        sys.exit(1)
+
+
+def _print_summary(summary: dict[str, Any]) -> None:
+    print(f"format         {summary['format']} ({', '.join(summary['why']) or 'as it was named'})\n")
     print_table([["split", "images", "objects"], *[[split, n["images"], n["objects"]] for split, n in summary["splits"].items()]])
     splits = list(summary["splits"])
     print_table([["class", *splits], *[[name, *[counts[split] for split in splits]] for name, counts in summary["classes"].items()]])
     print("image sizes    " + ", ".join(f"{size} px: {count}" for size, count in summary["image_sizes"].items()))
     shapes = summary["objects"]
-    print(f"shapes         {shapes['polygons']} polygons, {shapes['masks']} masks, {shapes['crowd']} crowd regions")
-    print(f"keypoints      {', '.join(summary['keypoints']) or 'none'}; {len(summary['mirror_pairs'])} mirror pairs")
+    shown = {"polygons": "polygons", "masks": "masks", "oriented_boxes": "oriented boxes", "crowd": "crowd regions"}
+    print("shapes         " + ", ".join(f"{shapes[kind]} {word}" for kind, word in shown.items()))
+    pairs = ", ".join(f"{one}:{other}" for one, other in summary["mirror_pairs"]) or "none"
+    print(f"keypoints      {', '.join(summary['keypoints']) or 'none'}")
+    if summary["keypoints"]:
+        print(f"mirror pairs   {pairs}" + (f"; without a partner: {', '.join(summary['unpaired'])}" if summary["unpaired"] else ""))
     if summary["label_maps"]:
         print(f"label maps     {', '.join(summary['label_maps'])}")
     print("channel mean   " + "  ".join(f"{value:.2f}" for value in summary["channel_mean"]) + "  (levels 0-255, training split)")
     print("channel std    " + "  ".join(f"{value:.2f}" for value in summary["channel_std"]))
 
 
-def _findings(path: Path, form: str | None, fail_on: str | None, as_json: bool) -> None:
+def _findings(path: Path, reading: ReadingOptions, fail_on: str | None, as_json: bool) -> None:
     from varlen.datasets.findings import SEVERITIES, check_dataset
-    from varlen.datasets.formats import read_dataset
-    from varlen.errors import ReadProblems
+    from varlen.datasets.skeleton import mirror_pairs
 
     if fail_on not in (None, *SEVERITIES):
         raise VarlenError(f"--fail-on: expected {', '.join(SEVERITIES)}, not {fail_on!r}")
     problems = ReadProblems(strict=False)
-    dataset = read_dataset(path, form, problems)
+    dataset = reading.look(path, problems)
     with progress_bar("looking", len(dataset.entries)) as done:
         found = check_dataset(dataset, problems, counter(done))
     if as_json:
-        print(json.dumps([finding.to_json() for finding in found], indent=1, ensure_ascii=False))
+        facts = {"format": dataset.format, "why": dataset.why, "splits_drawn": dataset.splits_drawn, "images": len(dataset.entries),
+                 "mirror_pairs": mirror_pairs(dataset.skeleton)}  # fmt: skip
+        print(json.dumps({**facts, "findings": [finding.to_json() for finding in found]}, indent=1, ensure_ascii=False))
     for finding in [] if as_json else found:
         print(f"{finding.severity}  {finding.kind} × {finding.count}: {finding.why}")
-        for example in finding.examples:
-            print(f"    {json.dumps(example, ensure_ascii=False)[1:-1]}")
+        for example in finding.examples[:SHOWN]:
+            print(f"    {printable(example)}")
+        if len(finding.examples) > SHOWN:
+            print(f"    and {finding.count - SHOWN} more; --json names them")
         print(f"    → {finding.remedy}\n")
     if not found and not as_json:
         print(f"{path}: {len(dataset.entries)} images, nothing found")
@@ -188,10 +214,13 @@ def show(file: PipelineArgument) -> None:
 
 
 @app.command()
-def sheet(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[Path, typer.Option("-o", "--out", metavar="FILE.png")],
+@reads_dataset
+def sheet(dataset: DatasetArgument, reading: ReadingOptions, pipeline: PipelineArgument,
+          out: Annotated[Path, typer.Option("-o", "--out", metavar="FILE.png")],
           rows: Annotated[int, typer.Option(min=1, max=200)] = 5, variants: Annotated[int, typer.Option(min=1, max=24)] = 4,
-          seed: Annotated[int | None, typer.Option(min=0)] = None, tile: Annotated[int, typer.Option(min=32, max=2000, help="px")] = 240,
-          form: FromOption = None) -> None:  # fmt: skip
+          seed: Annotated[int | None, typer.Option(min=0)] = None,
+          tile_px: Annotated[int, typer.Option("--tile-px", min=32, max=2000, help="width of a tile, px")] = 240,
+          leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="skip what can't be read")] = False) -> None:  # fmt: skip
     """A contact sheet as a picture: originals and variants with their labels drawn."""
     from varlen.datasets.image_files import encode
     from varlen.datasets.summary import evenly_spaced
@@ -199,40 +228,53 @@ def sheet(dataset: DatasetArgument, pipeline: PipelineArgument, out: Annotated[P
     from varlen.render.contact_sheet import contact_sheet
     from varlen.render.renderer import Renderer
 
+    if reading.tile.isdecimal():  # a width alone is that of the sheet's tiles
+        tile_px, reading = int(reading.tile), replace(reading, tile="")
     chosen = read(pipeline)
-    found = read_dataset_at(dataset, form)
+    found = reading.read(dataset, lenient=leave_out)
     renderer = Renderer(found, chosen if seed is None else chosen.with_seed(seed))
     keys = found.by_split().get("train") or list(found.entries)
     images = evenly_spaced(keys, rows)
-    picture = contact_sheet(renderer, images, variants, tile)
+    picture = contact_sheet(renderer, images, variants, tile_px)
     write_file(out, encode(picture, "png"))
     print(f"{out}: {len(images)} images × (original + {variants} variants), {picture.shape[1]}×{picture.shape[0]} px")
 
 
 @app.command()
-def convert(dataset: DatasetArgument, out: Annotated[Path, typer.Option("-o", "--out", metavar="OUT")],
-            form: Annotated[str, typer.Option("--format", help="format to write")], read_as: FromOption = None,
+@reads_dataset
+def convert(dataset: DatasetArgument, reading: ReadingOptions, out: Annotated[Path, typer.Option("-o", "--out", metavar="OUT")],
+            to_format: FormatOption = "", accept_loss: AcceptLossOption = "",
+            leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="skip what can't be read")] = False,
             as_json: JsonOption = False) -> None:  # fmt: skip
     """Write a dataset in another format, pictures unchanged; says what that format can't hold."""
     from varlen.datasets.convert import convert as write_as
+    from varlen.datasets.formats import default_format
+    from varlen.datasets.losses import LossRefused, in_words
 
-    found = read_dataset_at(dataset, read_as)
+    found = reading.read(dataset, lenient=leave_out)
+    form = to_format or default_format(found)
     with progress_bar("writing", len(found.entries)) as done:
-        losses = write_as(found, out, form, progress=counter(done))
+        try:
+            lost, reduced = write_as(found, out, form, progress=counter(done), accept_loss=kinds(accept_loss))
+        except LossRefused as error:
+            if as_json:
+                print(json.dumps({"lost": error.lost}))
+            raise
     if as_json:
-        print(json.dumps({"images": len(found.entries), "format": form, "lost": losses}))
+        print(json.dumps({"images": len(found.entries), "format": form, "lost": lost, "reduced": reduced}))
         return
     print(f"{out}: {len(found.entries)} images as {form}")
-    for loss in losses:
+    for loss in [*map(in_words, lost), *reduced]:
         print(f"lost: {loss}")
 
 
 @app.command()
-def variant(dataset: DatasetArgument, pipeline: PipelineArgument,
+@reads_dataset
+def variant(dataset: DatasetArgument, reading: ReadingOptions, pipeline: PipelineArgument,
             image: Annotated[str, typer.Argument(metavar="IMAGE", help="its path in the dataset")],
             number: Annotated[int, typer.Argument(metavar="VARIANT", min=0)],
             out: Annotated[Optional[Path], typer.Option("-o", "--out", metavar="FILE", help="write the picture there, PNG")] = None,  # noqa: UP045
-            seed: Annotated[int | None, typer.Option(min=0)] = None, form: FromOption = None, as_json: JsonOption = False) -> None:  # fmt: skip
+            seed: Annotated[int | None, typer.Option(min=0)] = None, as_json: JsonOption = False) -> None:  # fmt: skip
     """Make one variant of one image, as a sheet shows it and an edition holds it; prints its trace's figures."""
     from varlen.datasets.image_files import encode
     from varlen.pipeline.document import read
@@ -240,7 +282,7 @@ def variant(dataset: DatasetArgument, pipeline: PipelineArgument,
 
     chosen = read(pipeline)
     chosen = chosen if seed is None else chosen.with_seed(seed)
-    found = read_dataset_at(dataset, form)
+    found = reading.read(dataset)
     if image not in found.entries:
         raise VarlenError(f"{dataset}: there is no image {image!r}")
     sample, trace = Renderer(found, chosen).render(image, number)
@@ -257,12 +299,13 @@ def variant(dataset: DatasetArgument, pipeline: PipelineArgument,
 
 
 @app.command()
-def forecast(dataset: DatasetArgument, pipeline: PipelineArgument,
+@reads_dataset
+def forecast(dataset: DatasetArgument, reading: ReadingOptions, pipeline: PipelineArgument,
              draws: Annotated[int, typer.Option(min=1, max=1_000_000, help="how many variants to follow")] = 2000,
              limit: Annotated[Optional[str], typer.Option("--limit", metavar="ID.PARAMETER",  # noqa: UP045
                               help="find the largest symmetric range of this parameter …")] = None,
              lose_at_most: Annotated[str, typer.Option("--lose-at-most", metavar="SHARE", help="… that loses no more objects, such as 2%")] = "2%",
-             seed: Annotated[int | None, typer.Option(min=0)] = None, form: FromOption = None, as_json: JsonOption = False) -> None:  # fmt: skip
+             seed: Annotated[int | None, typer.Option(min=0)] = None, as_json: JsonOption = False) -> None:  # fmt: skip
     """What becomes of the labels, from thousands of draws without touching a pixel."""
     from varlen.forecast.label_forecast import forecast as look_ahead
     from varlen.forecast.limits import largest_range
@@ -270,7 +313,7 @@ def forecast(dataset: DatasetArgument, pipeline: PipelineArgument,
 
     chosen = read(pipeline)
     chosen = chosen if seed is None else chosen.with_seed(seed)
-    found = read_dataset_at(dataset, form)
+    found = reading.read(dataset)
     if limit is not None:
         answer = largest_range(found, chosen, limit, _share(lose_at_most), draws)
         if as_json:

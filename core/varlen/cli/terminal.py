@@ -8,18 +8,14 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Optional
+from typing import Annotated, Any
 
 import typer
 
 from varlen.errors import VarlenError
 
-if TYPE_CHECKING:
-    from varlen.datasets.dataset import Dataset
-
-DatasetArgument = Annotated[Path, typer.Argument(metavar="DATASET", help="a folder, a zip or an annotation file")]
+DatasetArgument = Annotated[Path, typer.Argument(metavar="DATASET", help="a folder, a zip, a picture or a file of labels")]
 PipelineArgument = Annotated[Path, typer.Argument(metavar="PIPELINE", help="a *.varlen.json file")]
-FromOption = Annotated[Optional[str], typer.Option("--from", metavar="FORMAT", help="the dataset's format, when it is not recognised")]  # noqa: UP045
 JsonOption = Annotated[bool, typer.Option("--json", help="machine-readable output")]
 
 
@@ -64,12 +60,6 @@ def write_file(path: Path, data: bytes) -> None:
         write_whole(path, data)
     except OSError as error:
         raise VarlenError(f"{path}: {error.strerror or error}") from None
-
-
-def read_dataset_at(path: Path, form: str | None) -> Dataset:
-    from varlen.datasets.formats import read_dataset
-
-    return read_dataset(path, form)
 
 
 def print_table(rows: list[list[Any]]) -> None:

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from varlen.atomic_files import claim
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.formats import WRITERS
+from varlen.datasets.formats import WRITERS, default_format
 from varlen.datasets.formats.base import FileNames, ImageLabels, Writer
 from varlen.datasets.image_files import SUFFIX, is_upright
+from varlen.datasets.losses import Loss, check_losses
 from varlen.errors import EditionError
 
 #: Picture files that every format takes as they are.
@@ -28,13 +29,18 @@ class _Written:
     labels: list[bytes]
 
 
-def convert(dataset: Dataset, out: Path, form: str, progress: Callable[[], None] = lambda: None) -> list[str]:
-    """Write `dataset` to `out`; returns what the format can't hold, one line each.
+def convert(
+    dataset: Dataset, out: Path, form: str = "", progress: Callable[[], None] = lambda: None, accept_loss: Collection[str] = ()
+) -> tuple[list[Loss], list[str]]:
+    """Write `dataset` to `out`; returns what the format can't hold: the kinds it loses altogether, and lines of what it holds in part.
 
-    Raises `EditionError` when it can't be written, with nothing left behind.
+    form: "" for the dataset's own; accept_loss: kinds of labels that may be lost altogether. Raises `EditionError` when it
+    can't be written, `LossRefused` among them, with nothing left behind.
     """
+    form = form or default_format(dataset)
     if form not in WRITERS:
         raise EditionError(f"there is no dataset format {form!r} to write; known are {', '.join(WRITERS)}")
+    lost = check_losses(dataset, form, accept_loss)
     part = claim(out)
     shutil.rmtree(part, ignore_errors=True)
     part.mkdir()
@@ -48,7 +54,7 @@ def convert(dataset: Dataset, out: Path, form: str, progress: Callable[[], None]
         raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
     finally:
         shutil.rmtree(part, ignore_errors=True)
-    return writer.losses()
+    return lost, writer.losses()
 
 
 def _pictures(dataset: Dataset, writer: Writer, part: Path, progress: Callable[[], None]) -> Iterator[_Written]:

@@ -36,6 +36,11 @@ class Dataset:
         self.skeleton = skeleton or Skeleton()
         self.extra = extra or {}
         self.map_classes: tuple[str, ...] = ()  # what the levels of label maps mean
+        self.mirror_classes: dict[str, str] = {}  # classes that a mirror turns into each other, both ways
+        self.read_as: dict[str, Any] = {}  # the options it was read with, where they are not the usual ones
+        self.splits_drawn = False  # whether the splits were drawn, for want of any in the files
+        self.why: list[str] = []  # the files that spoke for its format
+        self.remarks: list[tuple[str, str]] = []  # what was noticed while it was read, and is to be said
         self.origin = ""  # where it was read from, when that is a place on this machine
         self.format = ""  # and in which form
         self._digests = Digests(self.entries, digests or {})
@@ -45,6 +50,25 @@ class Dataset:
     def swap(self) -> NDArray[np.int64]:
         """Mirror partners of the skeleton's keypoints."""
         return self.skeleton.swap()
+
+    @cached_property
+    def class_swap(self) -> NDArray[np.int64]:
+        """For each class the one that a mirror turns it into; empty where there are no such pairs."""
+        if not self.mirror_classes:
+            return np.zeros(0, np.int64)
+        places = {name: place for place, name in enumerate(self.classes)}
+        return np.array([places.get(self.mirror_classes.get(name, name), place) for name, place in places.items()], np.int64)
+
+    @cached_property
+    def level_swap(self) -> NDArray[np.uint8] | None:
+        """For each level of a label map the one that a mirror turns it into; None where there are no such pairs."""
+        if not any(name in self.mirror_classes for name in self.map_classes):
+            return None
+        places = {name: place for place, name in enumerate(self.map_classes)}
+        found = np.arange(256, dtype=np.uint8)
+        for name, place in places.items():
+            found[place] = places.get(self.mirror_classes.get(name, name), place)
+        return found
 
     def size_of(self, key: str) -> Size:
         """Upright width and height of an image."""
@@ -131,11 +155,23 @@ class Dataset:
                 yield entry.split, content_digest(entry, self.classes, self.source_digest(key), self._map_digest(entry))
                 progress()
 
-        return whole_digest(self.classes, self.skeleton.names, images())
+        return whole_digest(self.classes, self.skeleton.names, images(), self._reading())
+
+    def _reading(self) -> dict[str, Any]:
+        """What of the way it was read changes pixels or labels, and so counts in the digest; empty for the usual way."""
+        return reading_facts(self.skeleton, self.mirror_classes, "mirror_pairs" in self.read_as)
 
     def _map_digest(self, entry: Entry) -> str:
         levels = self.label_map(entry.key)
         return "" if levels is None else map_digest(levels)
+
+
+def reading_facts(skeleton: Skeleton, mirror_classes: Mapping[str, str], chosen_pairs: bool) -> dict[str, Any]:
+    """Of the way a dataset is read what changes its labels but stands in none of them; empty for the usual way."""
+    found: dict[str, Any] = {"mirror_classes": sorted(map(list, mirror_classes.items()))}
+    if chosen_pairs and skeleton.swap().tolist() != Skeleton(skeleton.names).swap().tolist():
+        found["mirror_pairs"] = skeleton.swap().tolist()
+    return {name: value for name, value in found.items() if value}
 
 
 def check_map_size(levels: NDArray[np.uint8], path: str, size: Size) -> NDArray[np.uint8]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,9 +64,14 @@ def map_digest(levels: NDArray[np.uint8]) -> str:
     return hashlib.sha256(levels.tobytes()).hexdigest()
 
 
-def whole_digest(classes: Iterable[str], keypoints: Iterable[str], images: Iterable[tuple[str, str]]) -> str:
-    """A dataset's digest from its classes, keypoint names, and each image's split and `content_digest`."""
-    head = {"classes": sorted(classes), "keypoints": list(keypoints)}
+def whole_digest(
+    classes: Iterable[str], keypoints: Iterable[str], images: Iterable[tuple[str, str]], reading: Mapping[str, Any] | None = None
+) -> str:
+    """A dataset's digest from its classes, keypoint names, and each image's split and `content_digest`.
+
+    reading: what of the way it was read changes pixels or labels, by name; nothing for the usual way.
+    """
+    head = {"classes": sorted(classes), "keypoints": list(keypoints), **(reading or {})}
     whole = hashlib.sha256(json.dumps(head, sort_keys=True).encode())
     # 32 bytes an image until they are sorted: there may be very many.
     by_split: dict[str, bytearray] = {}
@@ -93,4 +99,7 @@ def _label_digests(objects: Objects, classes: tuple[str, ...]) -> Iterator[str]:
         mask = objects.masks[place]
         shape = b"" if mask is None else json.dumps([mask.left, mask.top, *mask.pixels.shape, rle.encode(mask.pixels)]).encode()
         crowd = b"crowd" if objects.crowd[place] else b"single"
+        corners = objects.oriented.of_object(place)
+        if corners is not None:
+            shape += b"oriented" + rounded(corners).tobytes()
         yield hashlib.sha256(b"".join((classes[number].encode(), crowd, b";".join(parts), shape))).hexdigest()

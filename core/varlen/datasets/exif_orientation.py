@@ -34,6 +34,8 @@ _RASTERS: dict[int, Callable[[NDArray[np.uint8]], NDArray[np.uint8]]] = {
     7: lambda levels: levels[::-1, ::-1].T,
     8: lambda levels: levels.T[::-1],
 }
+#: Orientations that are mirror images.
+_MIRRORED = (2, 4, 5, 7)
 
 
 def upright_points(points: NDArray[np.float64], orientation: int, size: Size) -> NDArray[np.float64]:
@@ -61,7 +63,10 @@ def upright_entry(entry: Entry, orientation: int) -> Entry:
         outlines=objects.outlines.with_points(upright_points(objects.outlines.points, orientation, size)),
         masks=tuple(mask and _upright_mask(mask, orientation, size) for mask in objects.masks),
         keypoints=keypoints,
+        oriented=objects.oriented.with_corners(upright_points(objects.oriented.corners, orientation, size)),
     )
+    if orientation in _MIRRORED:
+        objects = objects.replace(oriented=objects.oriented.mirrored())
     return replace(entry, objects=objects, size=Size(size.height, size.width) if orientation >= 5 else size)
 
 

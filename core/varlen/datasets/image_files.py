@@ -1,21 +1,25 @@
 """Between picture files and pixels. Pillow does the coding; this states the rules.
 
-Decoding gives (H, W, 3) uint8 RGB, upright: EXIF orientation is applied once, here. 16-bit
-levels are divided by 256; palettes, CMYK and gray become RGB; transparency is dropped.
+Decoding gives (H, W, 3) uint8 RGB, upright: EXIF orientation is applied once, here. Unsigned 16-bit
+levels are divided by 256; palettes, CMYK and gray become RGB; transparency is dropped. What 8 bits
+can't be made of without a rule (floats, signed or 32-bit levels, several pages, bands without colors)
+is refused with its type and range: see `level_rules`.
 """
 
 from __future__ import annotations
 
 import io
+import struct
+import zlib
 from dataclasses import asdict, dataclass
 from itertools import islice
 from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import ExifTags, Image, ImageOps
+from PIL import ExifTags, Image
 
-from varlen.errors import ImageError
+from varlen.errors import ImageError, LevelsUnclear
 from varlen.model.geometry import Size
 
 ImageType = Literal["jpeg", "png", "webp"]
@@ -36,22 +40,71 @@ IMAGE_TYPES = (
     ImageTypeFacts("webp", "WebP", ".webp", True),
 )
 SUFFIX: dict[str, str] = {each.name: each.suffix for each in IMAGE_TYPES}
-READABLE = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff")
 _FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
 _ORIENTATION = 0x0112
+#: What sets a stored picture upright (Exif 2.32, section 4.6.4 A).
+_UPRIGHT = {
+    2: Image.Transpose.FLIP_LEFT_RIGHT, 3: Image.Transpose.ROTATE_180, 4: Image.Transpose.FLIP_TOP_BOTTOM, 5: Image.Transpose.TRANSPOSE,
+    6: Image.Transpose.ROTATE_270, 7: Image.Transpose.TRANSVERSE, 8: Image.Transpose.ROTATE_90,
+}  # fmt: skip
 _EXIF_DETAILS = 0x8769
-MOST_PIXELS = 400_000_000
+#: A decoded picture of so many pixels takes 300 MB.
+MOST_PIXELS = 100_000_000
 
 Image.MAX_IMAGE_PIXELS = None  # our own limit is checked before decoding, with a clearer message
 
 
-def _opened(data: bytes, name: str) -> Image.Image:
+def opened(data: bytes, name: str) -> Image.Image:
+    """A picture file whose header was read. Raises `ImageError` naming it."""
     try:
         image = Image.open(io.BytesIO(data), formats=_FORMATS)
-    except (OSError, ValueError, SyntaxError):
+    except BROKEN:
+        if data[:4] in TIFF_MARKS:
+            raise LevelsUnclear(f"{name}: {describe_tiff(data)}; {RULE_WANTED}") from None
         raise ImageError(f"{name}: not a JPEG, PNG, WebP, BMP or TIFF picture") from None
     _check_claim(image, name)
     return image
+
+
+#: What Pillow raises on files that are not what they say.
+BROKEN = (ArithmeticError, AssertionError, AttributeError, EOFError, Image.DecompressionBombError, LookupError, MemoryError, NotImplementedError,
+          OSError, RuntimeError, SyntaxError, TypeError, ValueError, struct.error, zlib.error)  # fmt: skip
+TIFF_MARKS = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+RULE_WANTED = "what is black and what is white has to be said: --levels low..high, min-max or percentile"
+
+
+def describe_tiff(data: bytes) -> str:
+    """What a TIFF holds that Pillow does not read, in words."""
+    import tifffile
+
+    try:
+        with tifffile.TiffFile(io.BytesIO(data)) as file:
+            page = file.pages[0]
+            said = f"{page.dtype} levels in {page.samplesperpixel} bands"  # type: ignore[union-attr]
+            return said if len(file.pages) == 1 else f"{len(file.pages)} pages of {said}"
+    except Exception as error:  # whatever a damaged file brings about in it
+        return f"a TIFF that can't be read ({str(error)[:80] or type(error).__name__})"
+
+
+def unclear(image: Image.Image) -> str:
+    """Why a picture's levels have no plain meaning in 8 bits, "" where they have: its type, in words."""
+    if image.format in ("TIFF", "WEBP", "PNG") and getattr(image, "n_frames", 1) > 1:
+        return f"{getattr(image, 'n_frames', 1)} pages"
+    if image.mode == "F":
+        return "float levels"
+    if image.mode == "I" or (image.mode.startswith("I;") and not image.mode.startswith("I;16")) or image.mode.endswith("S"):
+        return "signed or 32-bit levels"
+    return ""
+
+
+def _refuse_unclear(image: Image.Image, name: str) -> None:
+    why = unclear(image)
+    if why and why[0].isdigit():
+        raise LevelsUnclear(f"{name}: {why}, of which one is wanted; with --levels (low..high, min-max or percentile) the first is read")
+    if why:
+        levels = np.asarray(image)
+        found = f"from {np.nanmin(levels):g} to {np.nanmax(levels):g}" if levels.size and not np.isnan(levels).all() else "without a number"
+        raise LevelsUnclear(f"{name}: {why} {found}; {RULE_WANTED}")
 
 
 def _check_claim(image: Image.Image, name: str) -> None:
@@ -61,7 +114,7 @@ def _check_claim(image: Image.Image, name: str) -> None:
 
 @dataclass(frozen=True, slots=True)
 class ImageHeader:
-    """What a picture file's header says. width, height: as stored, px; orientation: EXIF's, 1 to 8; bits: of a channel."""
+    """What a picture file's header says. width, height: as stored, px; orientation: EXIF's, 1 to 8; bits: of a channel; unclear: see `unclear`."""
 
     format: str
     mode: str
@@ -70,6 +123,7 @@ class ImageHeader:
     orientation: int
     bits: int
     bytes: int
+    unclear: str = ""
 
     @property
     def upright(self) -> Size:
@@ -78,19 +132,28 @@ class ImageHeader:
 
     def to_json(self) -> dict[str, str | int]:
         """As plain values."""
-        return asdict(self)
+        return {name: value for name, value in asdict(self).items() if name != "unclear"}
 
 
 def read_header(data: bytes, name: str) -> ImageHeader | None:
     """What the header says; None where it can't be read. Raises `ImageError` when it claims too much."""
     try:
         image = Image.open(io.BytesIO(data), formats=_FORMATS)
-    except (OSError, ValueError, SyntaxError):
+    except BROKEN:
         return None
     _check_claim(image, name)
-    orientation = int(image.getexif().get(_ORIENTATION, 1))
+    orientation = orientation_of(image)
     bits = 1 if image.mode == "1" else 16 if image.mode.startswith("I") else 32 if image.mode == "F" else 8
-    return ImageHeader(str(image.format), image.mode, image.width, image.height, orientation if 1 <= orientation <= 8 else 1, bits, len(data))
+    return ImageHeader(str(image.format), image.mode, image.width, image.height, orientation, bits, len(data), unclear(image))
+
+
+def orientation_of(image: Image.Image) -> int:
+    """EXIF's orientation, 1 to 8; 1 where it is missing, damaged or no such number."""
+    try:
+        found = int(image.getexif().get(_ORIENTATION, 1))
+    except BROKEN:
+        return 1
+    return found if 1 <= found <= 8 else 1
 
 
 def readable_exif(data: bytes) -> list[dict[str, str]]:
@@ -98,7 +161,7 @@ def readable_exif(data: bytes) -> list[dict[str, str]]:
     try:
         tags = Image.open(io.BytesIO(data), formats=_FORMATS).getexif()
         found = {**tags, **tags.get_ifd(_EXIF_DETAILS)}
-    except (OSError, ValueError, SyntaxError):
+    except BROKEN:
         return []
     named = ((ExifTags.TAGS[tag], value) for tag, value in found.items() if tag in ExifTags.TAGS and not isinstance(value, bytes))
     return [{"name": name, "value": str(value)[:80]} for name, value in islice(named, 60) if name not in ("ExifOffset", "MakerNote")]
@@ -113,38 +176,44 @@ def has_end_marker(data: bytes, facts: ImageHeader) -> bool:
 
 def upright_size(data: bytes, name: str) -> Size:
     """Width and height after EXIF orientation, from the header alone."""
-    image = _opened(data, name)
-    turned = image.getexif().get(_ORIENTATION, 1) >= 5
+    image = opened(data, name)
+    turned = orientation_of(image) >= 5
     return Size(image.height, image.width) if turned else Size(image.width, image.height)
 
 
 def is_upright(data: bytes, name: str) -> bool:
     """Whether a picture file's pixels lie as they are to be seen, with no EXIF orientation."""
-    return int(_opened(data, name).getexif().get(_ORIENTATION, 1)) == 1
+    return orientation_of(opened(data, name)) == 1
 
 
 def decode(data: bytes, name: str) -> NDArray[np.uint8]:
     """Pixels of a picture file. Raises `ImageError` naming the file when it is damaged."""
-    image = _opened(data, name)
+    image = opened(data, name)
     try:
-        if image.getexif().get(_ORIENTATION, 1) != 1:
-            image = ImageOps.exif_transpose(image)
+        _refuse_unclear(image, name)
+        if (orientation := orientation_of(image)) != 1:
+            image = image.transpose(_UPRIGHT[orientation])
         if image.mode.startswith("I;16") or image.mode == "I":
             gray = (np.asarray(image).astype(np.uint32) >> 8).clip(0, 255).astype(np.uint8)
             return np.repeat(gray[:, :, None], 3, axis=2)
         return np.array(image if image.mode == "RGB" else image.convert("RGB"))
-    except (OSError, ValueError, SyntaxError, MemoryError) as error:
+    except BROKEN as error:
         raise ImageError(f"{name}: damaged picture ({str(error) or type(error).__name__})") from None
+
+
+def upright_pixels(pixels: NDArray[np.uint8], orientation: int) -> NDArray[np.uint8]:
+    """Stored pixels (H, W, C), upright."""
+    return pixels if orientation == 1 else np.asarray(Image.fromarray(pixels).transpose(_UPRIGHT[orientation]))
 
 
 def decode_levels(data: bytes, name: str) -> NDArray[np.uint8]:
     """The stored numbers of an indexed or gray picture, (H, W) uint8: a label map. Raises `ImageError` naming the file."""
-    image = _opened(data, name)
+    image = opened(data, name)
     if image.mode not in ("P", "L", "1"):
         raise ImageError(f"{name}: a label map must be indexed or gray, not {image.mode}")
     try:
         return np.array(image, np.uint8)
-    except (OSError, ValueError, SyntaxError, MemoryError) as error:
+    except BROKEN as error:
         raise ImageError(f"{name}: damaged picture ({str(error) or type(error).__name__})") from None
 
 

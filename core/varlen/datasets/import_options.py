@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from pathlib import PurePosixPath
 from typing import Any, Literal
 
 import numpy as np
 
 from varlen.datasets.entry import Entry, group_in
+from varlen.datasets.level_rules import LevelRule
+from varlen.datasets.skeleton import Skeleton
 from varlen.errors import DatasetError
 
 LONGEST_PATTERN = 200
@@ -24,7 +26,12 @@ class ImportOptions:
     lie on the upright picture or on the pixels as stored; splits: as the files say, or drawn; shares: of
     validation and test, where drawn; seed: of the draw; groups: where an image's group is derived from, ""
     for the file's own, "folder", "field:NAME" or "name:PATTERN" (see `group_of`); classes: for every class
-    in the files its name here, in the order wanted; one without a name is left out with its objects.
+    in the files its name here, in the order wanted; one without a name is left out with its objects; keep_classes: names
+    of classes instead, in the order wanted, all others left out.
+
+    stratify: whether drawn splits divide each class alike; mask_class: the class of masks that hold one; levels: see
+    `LevelRule`; mirror_pairs: keypoints that a mirror exchanges, in place of those their names say; mirror_classes: classes
+    likewise; tile, overlap: windows that larger pictures are cut into, and how far they overlap, px.
     """
 
     form: str = ""
@@ -34,8 +41,19 @@ class ImportOptions:
     seed: int = 0
     groups: str = ""
     classes: tuple[tuple[str, str], ...] = field(default_factory=tuple)
+    keep_classes: tuple[str, ...] = ()
+    stratify: bool = True
+    mask_class: str = ""
+    levels: str = ""
+    mirror_pairs: tuple[tuple[str, str], ...] | None = None
+    mirror_classes: tuple[tuple[str, str], ...] = ()
+    tile: tuple[int, int] | None = None
+    overlap: int = 0
 
     def __post_init__(self) -> None:
+        LevelRule.parse(self.levels)
+        if self.tile is not None and not (min(self.tile) >= 32 and max(self.tile) <= 16384 and 0 <= self.overlap < min(self.tile)):
+            raise DatasetError("import options: tiles are from 32 to 16384 px wide and high, and overlap by less than that")
         if self.exif not in ("upright", "stored") or self.splits not in ("files", "drawn"):
             raise DatasetError("import options: exif is upright or stored, splits are files or drawn")
         if min(self.shares) < 0 or sum(self.shares) >= 1:
@@ -48,8 +66,59 @@ class ImportOptions:
     @classmethod
     def from_json(cls, values: Mapping[str, Any]) -> ImportOptions:
         """From plain values, in which pairs may be lists. Raises `DatasetError`."""
-        shares, classes = values.get("shares", (0.1, 0.1)), values.get("classes", ())
-        return cls(**{**values, "shares": tuple(shares), "classes": tuple((old, new) for old, new in classes)})
+        made = dict(values)
+        for name in ("shares", "keep_classes", "tile"):
+            if made.get(name) is not None:
+                made[name] = tuple(made[name])
+        for name in ("classes", "mirror_classes", "mirror_pairs"):
+            if made.get(name) is not None:
+                made[name] = tuple((old, new) for old, new in made[name])
+        return cls(**made)
+
+    def to_json(self) -> dict[str, Any]:
+        """Those that are not the usual ones, as plain values."""
+        usual = ImportOptions()
+        found = {each.name: getattr(self, each.name) for each in fields(self) if getattr(self, each.name) != getattr(usual, each.name)}
+        return {name: _plain(value) for name, value in found.items()}
+
+    @property
+    def level_rule(self) -> LevelRule:
+        """The rule for levels beyond 8 bits."""
+        return LevelRule.parse(self.levels)
+
+    def for_classes(self, found: Iterable[str]) -> ImportOptions:
+        """The same with `keep_classes` spelled out for the classes that were found. Raises `DatasetError` for one that is not there."""
+        if not self.keep_classes:
+            return self
+        there = tuple(found)
+        for name in self.keep_classes:
+            if name not in there:
+                raise DatasetError(f"classes: there is no class {name!r}; there are {', '.join(there[:20])}")
+        kept = [(name, name) for name in self.keep_classes]
+        return replace(self, keep_classes=(), classes=(*kept, *((name, "") for name in there if name not in self.keep_classes)))
+
+    def skeleton_of(self, skeleton: Skeleton) -> Skeleton:
+        """Keypoints with the chosen mirror pairs. Raises `DatasetError` for a name that is not among them."""
+        if self.mirror_pairs is None:
+            return skeleton
+        partners = list(range(len(skeleton.names)))
+        for one, other in self.mirror_pairs:
+            for name in (one, other):
+                if name not in skeleton.names:
+                    raise DatasetError(f"mirror pairs: there is no keypoint {name!r}; there are {', '.join(skeleton.names) or 'none'}")
+            a, b = skeleton.names.index(one), skeleton.names.index(other)
+            partners[a], partners[b] = b, a
+        return replace(skeleton, partners=tuple(partners))
+
+    def class_pairs(self, names: Iterable[str]) -> dict[str, str]:
+        """The classes that a mirror exchanges, both ways. Raises `DatasetError` for one that is not there."""
+        there, found = tuple(names), dict[str, str]()
+        for one, other in self.mirror_classes:
+            for name in (one, other):
+                if name not in there:
+                    raise DatasetError(f"mirror classes: there is no class {name!r}; there are {', '.join(there[:20]) or 'none'}")
+            found |= {one: other, other: one}
+        return found
 
     def class_names(self, found: Iterable[str]) -> tuple[str, ...]:
         """The dataset's classes, in order. Raises `DatasetError` when a class in the files is missing from the list."""
@@ -62,8 +131,11 @@ class ImportOptions:
                 raise DatasetError(f"import options: the class {name!r} of the files is missing from the list of classes")
         return tuple(dict.fromkeys(name for _, name in self.classes if name))
 
-    def with_classes(self, entry: Entry, found: tuple[str, ...]) -> Entry:
-        """An image with its classes renamed and put in order; objects of those left out are gone."""
+    def with_classes(self, entry: Entry, found: tuple[str, ...]) -> Entry | None:
+        """An image with its classes renamed and put in order; objects of those left out are gone.
+
+        None for an image whose own classes are all left out, and that shows nothing else.
+        """
         if not self.classes:
             return entry
         names = self.class_names(found)
@@ -75,6 +147,8 @@ class ImportOptions:
             objects = objects.take(kept)
             objects = objects.replace(classes=places[objects.classes]) if kept else objects
         classes = tuple(dict.fromkeys(renamed[name] for name in entry.classes if renamed[name]))
+        if entry.classes and not classes and not len(objects) and not entry.label_map:
+            return None
         return replace(entry, objects=objects, classes=classes)
 
     def group_of(self, entry: Entry) -> str:
@@ -92,6 +166,10 @@ class ImportOptions:
             match = _pattern(self.groups[5:]).fullmatch(PurePosixPath(entry.key).stem)
             return match["group"] if match else ""
         return entry.group
+
+
+def _plain(value: Any) -> Any:
+    return [_plain(each) for each in value] if isinstance(value, tuple) else value
 
 
 def _pattern(text: str) -> re.Pattern[str]:

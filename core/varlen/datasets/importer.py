@@ -6,31 +6,34 @@ memory hardly grows with the number of images.
 
 from __future__ import annotations
 
-import hashlib
 from collections import Counter, deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future
 from concurrent.futures.process import BrokenProcessPool
 from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
 
+from varlen.datasets.drawing import drawn_splits
 from varlen.datasets.entry import Entry
 from varlen.datasets.findings import Finding
 from varlen.datasets.findings.label_checks import LabelChecks
-from varlen.datasets.formats import open_dataset
-from varlen.datasets.formats.base import ListedImage, Reading
-from varlen.datasets.image_files import read_header
+from varlen.datasets.formats import Recognised, open_dataset
+from varlen.datasets.formats.base import ListedImage
+from varlen.datasets.image_files import ImageHeader, read_header
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.ingest import IngestedBatch, IngestedImage, Ingester, StoreFile
-from varlen.datasets.sources import SourceFiles
-from varlen.datasets.splits import draw_splits, in_order
-from varlen.errors import DatasetError, ReadProblems
+from varlen.datasets.skeleton import mirror_pairs
+from varlen.datasets.sources import Files
+from varlen.datasets.splits import in_order
+from varlen.errors import DatasetError, NeedsAnswer, ReadProblems
 from varlen.executors import processes
 from varlen.shapes.objects_json import objects_to_json
 
 #: How many images are read to say what was recognised.
 LOOKED_THROUGH = 2000
+#: Problems that are named before the import begins.
+MOST_PROBLEMS = 200
 
 #: Images that are ingested together.
 BATCH = 25
@@ -49,29 +52,44 @@ class Importer:
         """Raises `DatasetError` when it is no dataset, or the choices don't fit it."""
         self.path, self.options = path, options
         self.problems = ReadProblems(strict=False)
-        self.format, self.files, self.reading = self._begin(self.problems)
+        found = self._begin(self.problems)
+        self.format, self.files, self.reading, self.why = found.form, found.files, found.reading, found.why
+        self.options = options = options.for_classes(self.reading.classes)
         self.classes = options.class_names(self.reading.classes)
-        self.checks = LabelChecks(self.classes, self.reading.skeleton.names)
+        self.mirror_classes = options.class_pairs((*self.classes, *self.reading.map_classes))
+        self.drawn = options.splits == "drawn" or self.reading.drawn
+        self.checks = LabelChecks(self.classes, self.reading.skeleton)
 
-    def _begin(self, problems: ReadProblems) -> tuple[str, SourceFiles, Reading]:
-        return open_dataset(self.path, self.options.form or None, problems)
+    def _begin(self, problems: ReadProblems) -> Recognised:
+        return open_dataset(self.path, self.options, problems)
 
     def images(self, store_file: StoreFile, taken: Callable[[IngestedImage], T], progress: Callable[[int], None] = lambda done: None,
-               workers: int = 1) -> Iterator[T]:  # fmt: skip
+               workers: int = 1, known_splits: Mapping[str, str] | None = None) -> Iterator[T]:  # fmt: skip
         """Every image that can be used, as `taken` makes of it, in the dataset's order; what can't be used is noted.
 
+        known_splits: where splits are drawn, those that pictures had before, by their SHA-256.
         workers: processes beside this one, to which `keep` and `taken` must be fit to be sent; none for one, and for few images.
         """
         bringer = Ingester(
-            self.files, self.reading.read, self.reading.classes, self.classes, self.reading.skeleton.names, self.options, store_file, taken
+            self.files,
+            self.reading.read,
+            self.reading.classes,
+            self.classes,
+            self.reading.skeleton,
+            self.options,
+            store_file,
+            taken,
+            self.reading.map_levels,
+            self.reading.map_classes,
         )
-        splits = self._drawn_splits() if self.options.splits == "drawn" else {}
+        splits = self._drawn_splits(known_splits) if self.options.splits == "drawn" or (known_splits and self.reading.drawn) else {}
         batches = _batches((image, splits.get(image.key)) for image in self.reading.listed)
         many = workers > 1 and self.reading.count >= WORTH_PROCESSES
         done = 0
         for batch in _in_processes(bringer, batches, workers) if many else map(bringer.ingest, batches):
             self.checks.add(batch.checks)
             self.problems.noted += batch.problems.noted
+            self.problems.remarked += batch.problems.remarked
             done += batch.count
             progress(done)
             yield from batch.taken
@@ -80,31 +98,10 @@ class Importer:
         """What looks wrong, the worst kinds first, but for what only decoding shows."""
         return self.checks.findings(self.problems)
 
-    def _drawn_splits(self) -> dict[str, str]:
-        """A split for every image, from a pass over all of them: equal files and groups stay together."""
-        strata: dict[str, list[str]] = {}
-        group_of: dict[str, str] = {}
-        same: dict[str, str] = {}
-        parent: dict[str, str] = {}
-
-        def root(name: str) -> str:
-            while parent.setdefault(name, name) != name:
-                name = parent[name]
-            return name
-
-        _, files, reading = self._begin(ReadProblems(strict=False))
-        for entry in reading.entries:
-            named = Counter(entry.labels(reading.classes))
-            strata.setdefault(min(named, key=lambda name: (-named[name], name), default=""), []).append(entry.key)
-            try:
-                digest = hashlib.sha256(files.read(entry.key)).hexdigest()
-            except DatasetError:
-                continue
-            first, group = same.setdefault(digest, entry.key), self.options.group_of(entry)
-            if group:
-                parent[root(entry.key)] = root(group_of.setdefault(group, entry.key))
-            parent[root(entry.key)] = root(first)
-        return draw_splits(dict(sorted(strata.items())), {key: root(key) for key in list(parent)}, self.options.shares, self.options.seed)
+    def _drawn_splits(self, known: Mapping[str, str] | None) -> dict[str, str]:
+        """A split for every image, from a pass over all of them."""
+        found = self._begin(ReadProblems(strict=False))
+        return drawn_splits(found.reading.entries, found.reading.classes, found.files, self.options, known)
 
 
 def _batches(images: Iterator[tuple[ListedImage, str | None]]) -> Iterator[list[tuple[ListedImage, str | None]]]:
@@ -143,42 +140,74 @@ def _ingest(images: list[tuple[ListedImage, str | None]]) -> IngestedBatch[Any]:
     return found
 
 
-def preview_dataset(path: Path, form: str = "") -> dict[str, Any]:
+def preview_dataset(path: Path, form: str = "", levels: str = "") -> dict[str, Any]:
     """What a dataset seems to be, as JSON-able values, from its first images; nothing is kept.
 
-    `exact`: whether all images were read; `fields`: text and number fields of its images, which may name
-    groups; `turned`: how many have an EXIF orientation; `example`: one image with its objects.
+    `exact`: whether all images were read; `why`: files that spoke for the format; `asks`: options that have to be given before
+    it can be read; `remarks`: what is read in a way that is to be said; `fields`: text and number fields of its images, which
+    may name groups; `turned`: how many have an EXIF orientation; `example`: one image with its objects.
     """
     problems = ReadProblems(strict=False)
-    form, files, reading = open_dataset(path, form or None, problems)
+    asks: list[str] = []
+    try:
+        found = open_dataset(path, ImportOptions(form, levels=levels), problems)
+    except NeedsAnswer as question:
+        asks.append(question.option)
+        problems = ReadProblems(strict=False)
+        found = open_dataset(path, ImportOptions(form, mask_class="object", levels=levels), problems)
+    files, reading = found.files, found.reading
     splits, classes, fields, turned_count, read = Counter[str](), Counter[str](), Counter[str](), 0, 0
+    unclear = 0
     example: Entry | None = None
     for entry in islice(reading.entries, LOOKED_THROUGH):
         read += 1
         splits[entry.split] += 1
         classes.update(entry.labels(reading.classes))
         fields.update(name for name, value in entry.extra.items() if isinstance(value, (str, int)))
+        if read <= 200:
+            facts = _header_of(files, entry.key, problems)
+            turned_count += facts is not None and facts.orientation != 1
+            if facts is not None and facts.unclear:
+                unclear += 1
+                continue
         if example is None or len(example.objects) < min(len(entry.objects), 3):
             example = entry
-        if read <= 200:
-            facts = read_header(files.read(entry.key), entry.key)
-            turned_count += facts is not None and facts.orientation != 1
-    if example is None:
+    if unclear:
+        asks.append("levels")
+    if example is None and not unclear:
         raise DatasetError(problems.noted[0][1] if problems.noted else f"{path}: no images in it")
+    remarks = Counter(message for _, message in problems.remarked)
     return {
-        "format": form,
+        "format": found.form,
+        "levels": levels,
+        "why": found.why,
+        "asks": asks,
         "images": reading.count,
         "exact": read < LOOKED_THROUGH,
         "splits": {split: splits[split] for split in in_order(splits)},
+        "splits_drawn": reading.drawn,
         "classes": [{"name": name, "labels": classes[name]} for name in reading.classes],
         "keypoints": list(reading.skeleton.names),
-        "label_map": list(reading.map_classes) if example.label_map else [],
+        "mirror_pairs": mirror_pairs(reading.skeleton),
+        "unpaired": reading.skeleton.unpaired(),
+        "label_map": list(reading.map_classes) if example is not None and example.label_map else [],
+        "columns": reading.columns,
         "fields": sorted(fields),
         "turned": turned_count,
-        "problems": [message for _, message in problems.noted[:5]],
+        "unclear": unclear,
+        "remarks": list(remarks)[:20],
+        "problems": [message for _, message in problems.noted[:MOST_PROBLEMS]],
         "problem_count": len(problems.noted),
-        "example": {
+        "example": None if example is None else {
             "key": example.key, "width": example.size.width, "height": example.size.height,
             "objects": objects_to_json(example.objects, reading.classes),
         },
     }  # fmt: skip
+
+
+def _header_of(files: Files, key: str, problems: ReadProblems) -> ImageHeader | None:
+    try:
+        return read_header(files.read(key), key)
+    except DatasetError as error:
+        problems.note("damaged-file", str(error))
+        return None

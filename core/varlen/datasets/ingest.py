@@ -20,11 +20,13 @@ from varlen.datasets.entry import Entry
 from varlen.datasets.exif_orientation import upright_entry, upright_raster
 from varlen.datasets.findings import size_disagrees
 from varlen.datasets.findings.label_checks import LabelChecks
-from varlen.datasets.formats.base import ListedImage, ReadsLabels
+from varlen.datasets.formats.base import ListedImage, ReadsLabels, read_image
 from varlen.datasets.image_files import ImageHeader, decode, decode_levels, has_end_marker, read_header
 from varlen.datasets.import_options import ImportOptions
-from varlen.datasets.sources import SourceFiles
-from varlen.errors import DatasetError, ReadProblems
+from varlen.datasets.map_levels import MapLevels
+from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.sources import Files
+from varlen.errors import DatasetError, LevelsUnclear, ReadProblems
 
 T = TypeVar("T")
 
@@ -61,20 +63,25 @@ class Ingester(Generic[T]):
     converts each image to the form the caller keeps.
     """
 
-    files: SourceFiles
+    files: Files
     read: ReadsLabels
     found: tuple[str, ...]
     classes: tuple[str, ...]
-    keypoints: tuple[str, ...]
+    skeleton: Skeleton
     options: ImportOptions
     store_file: StoreFile
     taken: Callable[[IngestedImage], T]
+    map_levels: MapLevels = field(default_factory=MapLevels)
+    map_classes: tuple[str, ...] = ()
 
     def ingest(self, images: Sequence[tuple[ListedImage, str | None]]) -> IngestedBatch[T]:
         """Images with the split each was given, None for the one it has."""
-        batch: IngestedBatch[T] = IngestedBatch(len(images), LabelChecks(self.classes, self.keypoints))
+        batch: IngestedBatch[T] = IngestedBatch(len(images), LabelChecks(self.classes, self.skeleton))
         for image, split in images:
-            entry = self.options.with_classes(self.read(image, batch.problems), self.found)
+            found = read_image(self.read, image, batch.problems)
+            entry = found and self.options.with_classes(found, self.found)
+            if entry is None:
+                continue
             entry = replace(entry, split=split or entry.split, group=self.options.group_of(entry))
             ingested = self._one(entry, batch.checks)
             if ingested is not None:
@@ -90,12 +97,12 @@ class Ingester(Generic[T]):
         except DatasetError as error:
             notes.add("missing-file", str(error), key)
             return None
-        if facts is None or not has_end_marker(data, facts):
+        if facts is None or facts.unclear or not has_end_marker(data, facts):
             try:
                 decode(data, key)
             except DatasetError as error:
                 checks.labels(entry)
-                notes.add("damaged-file", str(error), key)
+                notes.add("levels-unclear" if isinstance(error, LevelsUnclear) else "damaged-file", str(error), key)
                 return None
         assert facts is not None  # a picture that decodes has a header
         turn = facts.orientation if self.options.exif == "stored" else 1
@@ -106,13 +113,18 @@ class Ingester(Generic[T]):
             notes.add("size-disagrees", size_disagrees(key, tuple(facts.upright), tuple(entry.size)), key)
             return None
         sha256 = hashlib.sha256(data).hexdigest()
-        map_sha256, levels_digest = self._label_map(entry, turn) if entry.label_map else ("", "")
+        try:
+            map_sha256, levels_digest = self._label_map(entry, turn, checks) if entry.label_map else ("", "")
+        except DatasetError as error:
+            notes.add("damaged-map", str(error), key)
+            return None
         checks.image(key, entry.split, sha256)
         self.store_file(sha256, data)
         return IngestedImage(entry, sha256, map_sha256, content_digest(entry, self.classes, sha256, levels_digest), facts)
 
-    def _label_map(self, entry: Entry, turn: int) -> tuple[str, str]:
+    def _label_map(self, entry: Entry, turn: int, checks: LabelChecks) -> tuple[str, str]:
         data = self.files.read(entry.label_map)
+        checks.label_map(entry.key, self.files, entry.label_map, self.map_levels, len(self.map_classes))
         levels = check_map_size(upright_raster(decode_levels(data, entry.label_map), turn), entry.label_map, entry.size)
         if turn != 1:
             buffer = io.BytesIO()

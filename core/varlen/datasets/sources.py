@@ -8,17 +8,25 @@ from __future__ import annotations
 
 import os
 import stat
+import struct
 import zipfile
+import zlib
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO, Protocol, cast
 
 from varlen.errors import DatasetError
 
+#: What a picture file may be called.
+READABLE = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff")
+#: Files that name pictures and say what is on them.
+LABEL_FILES = (".json", ".csv", ".tsv", ".jsonl", ".ndjson")
+
 MOST_ENTRIES = 1_000_000
 MOST_BYTES = 256 << 20
 MOST_STREAMED = 16 << 30
 MOST_RATIO = 200
+_BROKEN_ENTRY = (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError, EOFError, zlib.error, ValueError, struct.error)
 
 
 class Files(Protocol):
@@ -43,11 +51,17 @@ class Folder:
     @cached_property
     def paths(self) -> frozenset[str]:
         """Every file below the folder; links that lead out of it are left out."""
-        root = self.root.resolve()
-        found = set()
-        for path in self.root.rglob("*"):
-            if path.is_file() and (not path.is_symlink() or path.resolve().is_relative_to(root)):
-                found.add(path.relative_to(self.root).as_posix())
+        found: set[str] = set()
+        top = os.fspath(self.root)
+        for folder, _, names in os.walk(top):
+            inside = folder[len(top) :].strip(os.sep).replace(os.sep, "/")
+            prefix = f"{inside}/" if inside else ""
+            for name in names:
+                path = prefix + name
+                # A link may lead out; what is neither file nor link (a pipe, a socket) would never end.
+                full = os.path.join(folder, name)
+                if self.has(path) if os.path.islink(full) else os.path.isfile(full):
+                    found.add(path)
         return frozenset(found)
 
     def __getstate__(self) -> dict[str, Any]:
@@ -74,15 +88,41 @@ class Folder:
         """The content of one file. Raises `DatasetError` naming it."""
         try:
             return (self.root / path).read_bytes()
-        except OSError as error:
-            raise DatasetError(f"{self.root / path}: {error.strerror or error}") from None
+        except (OSError, ValueError) as error:
+            raise DatasetError(f"{self.root / path}: {getattr(error, 'strerror', None) or error}") from None
 
     def open(self, path: str) -> BinaryIO:
         """One file to be read piece by piece. Raises `DatasetError` naming it."""
         try:
             return (self.root / path).open("rb")
-        except OSError as error:
-            raise DatasetError(f"{self.root / path}: {error.strerror or error}") from None
+        except (OSError, ValueError) as error:
+            raise DatasetError(f"{self.root / path}: {getattr(error, 'strerror', None) or error}") from None
+
+
+class OneFile(Folder):
+    """A dataset that is one picture, or one file of labels beside its pictures."""
+
+    def __init__(self, path: Path) -> None:
+        super().__init__(path.parent)
+        self.only = path.name
+        self.name, self.label = path.stem, str(path)
+
+    @cached_property
+    def paths(self) -> frozenset[str]:
+        """The one file."""
+        return frozenset((self.only,))
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {**super().__getstate__(), "only": self.only}
+
+
+def _is_text(path: str) -> bool:
+    """Whether a name can be written as UTF-8: one that can't could be put into no label file."""
+    try:
+        path.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
 
 
 class Archive:
@@ -100,7 +140,7 @@ class Archive:
     def _zip(self) -> zipfile.ZipFile:
         try:
             return zipfile.ZipFile(self.path)
-        except (OSError, zipfile.BadZipFile) as error:
+        except (OSError, zipfile.BadZipFile, NotImplementedError, ValueError, struct.error, OverflowError) as error:
             raise DatasetError(f"{self.path}: not a zip that can be read ({error})") from None
 
     @cached_property
@@ -111,7 +151,7 @@ class Archive:
         found = {}
         for info in infos:
             path = PurePosixPath(info.filename)
-            if path.is_absolute() or ".." in path.parts or "\\" in info.filename:
+            if path.is_absolute() or ".." in path.parts or "\\" in info.filename or not _is_text(info.filename):
                 raise DatasetError(f"{self.path}: entry {info.filename!r} leads out of the archive")
             if stat.S_ISLNK(info.external_attr >> 16):
                 raise DatasetError(f"{self.path}: entry {info.filename!r} is a link")
@@ -142,7 +182,7 @@ class Archive:
         try:
             with self._zip.open(info) as stream:
                 return stream.read(MOST_BYTES)
-        except (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError, EOFError) as error:
+        except _BROKEN_ENTRY as error:
             raise DatasetError(f"{self.path}: entry {path!r} can't be read ({error})") from None
 
     def open(self, path: str) -> BinaryIO:
@@ -150,7 +190,7 @@ class Archive:
         info = self._entry(path, MOST_STREAMED)
         try:
             return cast(BinaryIO, self._zip.open(info))
-        except (OSError, zipfile.BadZipFile, RuntimeError, NotImplementedError) as error:
+        except _BROKEN_ENTRY as error:
             raise DatasetError(f"{self.path}: entry {path!r} can't be read ({error})") from None
 
     def _entry(self, path: str, most: int) -> zipfile.ZipInfo:
@@ -168,12 +208,18 @@ SourceFiles = Folder | Archive
 def open_files(path: Path | str) -> SourceFiles:
     """The files of a dataset given as a folder, a zip or one of its annotation files."""
     path = Path(path)
+    try:
+        path.exists()
+    except (OSError, ValueError) as error:  # longer than a path may be, or with a NUL in it
+        raise DatasetError(f"{str(path)[:200]!r}: not a path on this machine ({getattr(error, 'strerror', None) or error})") from None
     if path.is_dir():
         return Folder(path)
     if path.is_file() and zipfile.is_zipfile(path):
         return Archive(path)
-    if path.is_file() and path.suffix == ".json":
+    if path.is_file() and path.suffix.lower() in LABEL_FILES:
         return Folder(path.parent.parent if path.parent.name == "annotations" else path.parent)
+    if path.is_file() and path.suffix.lower() in READABLE:
+        return OneFile(path)
     if path.exists():
-        raise DatasetError(f"{path}: neither a folder, a zip nor an annotation file (.json)")
+        raise DatasetError(f"{path}: neither a folder, a zip, a picture nor a file of labels ({', '.join(LABEL_FILES)})")
     raise DatasetError(f"{path}: no such file or folder")

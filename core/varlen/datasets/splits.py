@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Iterable, Mapping
 from pathlib import PurePosixPath
 
 from varlen.draws import Stream
@@ -16,23 +17,30 @@ def in_order(splits: Iterable[str]) -> list[str]:
     return [split for split in SPLITS if split in present] + sorted(present - set(SPLITS))
 
 
-def draw_splits(strata: dict[str, list[str]], clusters: dict[str, str], shares: tuple[float, float], seed: int) -> dict[str, str]:
+def draw_splits(
+    strata: dict[str, list[str]], clusters: dict[str, str], shares: tuple[float, float], seed: int, fixed: Mapping[str, str] | None = None
+) -> dict[str, str]:
     """A split for each image, class by class, so that each class is divided alike.
 
     strata: the images of each class; clusters: images with the same value go to one split, those
     without one by themselves; shares: of validation and test; a cluster counts for the class of its
-    first image. Each draw depends on the seed and on the cluster's or image's own name.
+    first image. Each draw depends on the seed and on the cluster's or image's own name. fixed: clusters whose split is known
+    from before; the others fill up what these leave of the shares.
     """
+    fixed = fixed or {}
     found: dict[str, str] = {}
     members: dict[str, list[str]] = {}
     for keys in strata.values():
         for key in keys:
             members.setdefault(clusters.get(key, key), []).append(key)
+    for name, split in fixed.items():
+        found.update(dict.fromkeys(members.get(name, ()), split))
     for keys in strata.values():
         own = dict.fromkeys(clusters.get(key, key) for key in keys if key not in found)
         ranked = sorted((name for name in own if members[name][0] not in found), key=lambda name: Stream(seed, name, 0, "split").word())
-        total = sum(len(members[name]) for name in ranked)
-        validation, test = round(total * shares[0]), round(total * shares[1])
+        before = Counter(found[key] for key in keys if clusters.get(key, key) in fixed)
+        total = sum(len(members[name]) for name in ranked) + before.total()
+        validation, test = (max(round(total * share) - before[split], 0) for share, split in zip(shares, ("validation", "test"), strict=True))
         for name in ranked:
             size = len(members[name])
             # A cluster goes where at least half of it is still wanted.

@@ -36,7 +36,7 @@ def write_variant(survey: Path, folder: Path, form: str) -> None:
             survey.rename(folder)
             _spoil(folder)
         case _:
-            convert(dataset, folder, form)
+            convert(dataset, folder, form, accept_loss=("all",))
 
 
 def _write_crops(dataset: Dataset, folder: Path) -> None:

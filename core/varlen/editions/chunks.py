@@ -43,6 +43,10 @@ JOB = "job.pickle"
 ENTRIES = "entries.pickles"
 
 
+#: What a damaged source may bring about beyond what readers look out for.
+_DAMAGE = (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, RuntimeError, TypeError, ValueError)
+
+
 class ImageFailed(EditionError):
     """One image can't be made; the chunks already written are kept for resuming."""
 
@@ -64,7 +68,7 @@ class LeftOut:
 class WrittenRow:
     """One written image on its way from a worker to the edition: what is counted, and lines ready to be put together.
 
-    classes: objects per class; fates: objects whole, clipped, dropped; sides: boxes by `side_bins`.
+    classes: objects per class; outcomes: objects whole, clipped, dropped; sides: boxes by `side_bins`; image_classes: the image's own.
     """
 
     split: str
@@ -75,6 +79,7 @@ class WrittenRow:
     outcomes: list[int]
     sides: list[int]
     blank: float
+    image_classes: list[str]
     row: bytes
     image: bytes
     labels: list[bytes]
@@ -82,7 +87,7 @@ class WrittenRow:
     def to_bytes(self) -> bytes:
         """A line that says how many labels follow, the row, the image, the labels."""
         head = orjson.dumps([self.split, self.file, self.pixel_digest, self.label_files, self.classes, self.outcomes, self.sides, self.blank,
-                             len(self.labels)])  # fmt: skip
+                             self.image_classes, len(self.labels)])  # fmt: skip
         return b"\n".join([head, self.row, self.image, *self.labels, b""])
 
 
@@ -93,9 +98,9 @@ def read_chunk(lines: BinaryIO) -> Iterator[WrittenRow | LeftOut]:
         if isinstance(head, dict):
             yield LeftOut(*head["left_out"])
             continue
-        split, file, digest, label_files, classes, outcomes, sides, blank, count = head
+        split, file, digest, label_files, classes, outcomes, sides, blank, whole, count = head
         row, image, *labels = [next(lines).rstrip(b"\n") for _ in range(2 + count)]
-        yield WrittenRow(split, file, digest, label_files, classes, outcomes, sides, blank, row, image, labels)
+        yield WrittenRow(split, file, digest, label_files, classes, outcomes, sides, blank, whole, row, image, labels)
 
 
 def chunk_file(part: Path, number: int) -> Path:
@@ -121,14 +126,14 @@ class ChunkWriter:
         self._folders: set[Path] = set()
         self._digested = ("", "")
 
-    def write(self, number: int, keys: list[str], leave_out: bool = False) -> int:
-        """Write one chunk's images and its record; returns the number of variants dealt with.
+    def write(self, number: int, images: list[tuple[str, range]], leave_out: bool = False) -> int:
+        """Write a chunk, `images` with the numbers of their variants, and its record; returns the number of variants dealt with.
 
         All labels first, then all pixels: each kind of work finds its own data in the processor's
         caches. leave_out: skip what can't be made, else raise `ImageFailed`.
         """
         lines: list[WrittenRow | LeftOut] = []
-        wanted = [(key, variant) for key in keys for variant in self.spec.variants_for(self.dataset.entries[key].split)]
+        wanted = [(key, variant) for key, variants in images for variant in variants]
         for place in range(0, len(wanted), 32):
             planned = [self._tried(self._planned, leave_out, *each) for each in wanted[place : place + 32]]
             lines += [each if isinstance(each, LeftOut) else self._tried(self._written, leave_out, *each) for each in planned]
@@ -138,7 +143,9 @@ class ChunkWriter:
     def _tried(self, make, leave_out: bool, key: str, variant: int, *more):  # type: ignore[no-untyped-def]
         try:
             return make(key, variant, *more)
-        except VarlenError as error:
+        except (VarlenError, *_DAMAGE) as error:
+            if isinstance(error, OSError) and error.errno is not None:
+                raise  # the disk, not the picture
             if leave_out:
                 return LeftOut(key, variant, str(error))
             raise ImageFailed(f"{key}, variant {variant}: {error}") from None
@@ -176,11 +183,13 @@ class ChunkWriter:
         label_files = {path: hashlib.sha256(content).hexdigest() for path, content in sorted(described.files.items())}
         if label_files:
             row["label_files"] = label_files
+        if outcome.classes:
+            row["image_classes"] = sorted(outcome.classes)
         found = trace["objects"]
         outcomes = [found["kept"], found["clipped"], len(found["dropped"])]
         sides = side_bins(box_sides(outcome.objects.boxes))
         return WrittenRow(entry.split, file, trace["pixel_digest"], label_files, classes, outcomes, sides, trace["blank_share"],
-                      orjson.dumps(row, option=SORTED), described.image, described.labels)  # fmt: skip
+                      sorted(outcome.classes), orjson.dumps(row, option=SORTED), described.image, described.labels)  # fmt: skip
 
     def _labels_digest(self, key: str) -> str:
         """Of the source's labels; its variants follow one another, so one is kept."""
@@ -211,6 +220,6 @@ def _worker(part: str, begun: int) -> ChunkWriter:
     return ChunkWriter(dataset, from_json(pipeline), spec, Path(part))
 
 
-def write_chunk(part: str, begun: int, number: int, keys: list[str], leave_out: bool) -> int:
+def write_chunk(part: str, begun: int, number: int, images: list[tuple[str, range]], leave_out: bool) -> int:
     """Write one chunk of the job in folder `part`. begun: tells jobs apart that used the same folder."""
-    return _worker(part, begun).write(number, keys, leave_out)
+    return _worker(part, begun).write(number, images, leave_out)

@@ -12,10 +12,10 @@ import errno
 import json
 import shutil
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from importlib.metadata import version
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import Any, BinaryIO, cast
 
 import orjson
 
@@ -24,10 +24,12 @@ from varlen.atomic_files import claim, file_digest, write_whole
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.formats.base import Writer
+from varlen.datasets.losses import Loss, check_losses
+from varlen.editions.allotment import Allotment
 from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, WrittenRow, chunk_file, read_chunk, write_chunk, write_job
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.readme import edition_readme
-from varlen.editions.record import CARD, RECORD, ROWS, EditionHead, EditionRecord, LeftOutRecord, OutputDigest
+from varlen.editions.record import CARD, RECORD, ROWS, EditionHead, EditionRecord, LeftOutRecord, OutputDigest, record_digest
 from varlen.editions.statistics import Statistics
 from varlen.errors import EditionError
 from varlen.executors import ChunkWork, run_here, run_in_processes, run_on_cluster
@@ -48,20 +50,24 @@ def export(
     scheduler: str = "",
     resume: bool = False,
     leave_out: bool = False,
+    accept_loss: Collection[str] = (),
     progress: Callable[[int, int], None] = lambda done, total: None,
     stop: Callable[[], bool] = lambda: False,
 ) -> EditionRecord:
     """Write an edition to `out` and return its record.
 
     scheduler: address of a Dask scheduler that does the work instead of `workers` processes;
-    leave_out: skip what can't be made, and record it; progress: called with images
+    leave_out: skip what can't be made, and record it; accept_loss: kinds of labels that the format may lose altogether (see
+    `losses.KINDS`), or "all"; progress: called with images
     dealt with and their final number; stop: asked now and then, raises `Cancelled` when true.
-    Raises `EditionError`; after an image that can't be made, a full disk, `Cancelled` or a
+    Raises `EditionError`, and `LossRefused` before anything is written; after an image that can't be made, a full disk, `Cancelled` or a
     crash, `resume=True` goes on with what there is.
     """
+    spec = spec.for_dataset(dataset)
+    lost = check_losses(dataset, spec.format, accept_loss)
     part = claim(out)
-    head = _head(dataset, pipeline, spec)
-    chunks = _Chunks(dataset, spec)
+    head = _head(dataset, pipeline, spec, lost)
+    chunks = _Chunks(Allotment(dataset, spec, pipeline.seed))
     total = chunks.total
     if not total:
         raise EditionError("nothing to write: no image is in the chosen splits, or neither variants nor originals are wanted")
@@ -79,8 +85,8 @@ def export(
         raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
 
 
-def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> EditionHead:
-    return {
+def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, lost: list[Loss]) -> EditionHead:
+    head: dict[str, Any] = {
         "varlen_edition": 1,
         "varlen": __version__,
         "dataset": dataset.name,
@@ -91,6 +97,13 @@ def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> EditionHead
         "seed": pipeline.seed,
         **spec.to_json(),
     }
+    if lost:
+        head["lost"] = lost
+    if dataset.read_as:
+        head["read_as"] = dataset.read_as
+    if dataset.splits_drawn:
+        head["splits_drawn"] = True
+    return cast(EditionHead, head)
 
 
 def _prepare(part: Path, head: EditionHead, resume: bool) -> None:
@@ -110,32 +123,33 @@ def _prepare(part: Path, head: EditionHead, resume: bool) -> None:
 class _Chunks:
     """Images by split, a few at a time, in the edition's order."""
 
-    def __init__(self, dataset: Dataset, spec: ExportSpec) -> None:
-        by_split = dataset.by_split()
-        self._splits = [(by_split[split], len(spec.variants_for(split))) for split in spec.written(dataset.splits())]
-        self._counts = [-(-len(keys) // CHUNK) for keys, _ in self._splits]
+    def __init__(self, allotment: Allotment) -> None:
+        self._allotment = allotment
+        self._splits = list(allotment.keys.items())
+        self._counts = [-(-len(keys) // CHUNK) for _, keys in self._splits]
 
     def __len__(self) -> int:
         return sum(self._counts)
 
-    def __getitem__(self, number: int) -> list[str]:
-        keys, start, _ = self._place(number)
-        return list(keys[start : start + CHUNK])
+    def __getitem__(self, number: int) -> list[tuple[str, range]]:
+        """The images of a chunk, each with the numbers of its variants."""
+        split, keys, start = self._place(number)
+        return [(keys[place], self._allotment.variants(split, place)) for place in range(start, min(start + CHUNK, len(keys)))]
 
     def size(self, number: int) -> int:
         """How many variants a chunk holds; its images are of one split."""
-        keys, start, each = self._place(number)
-        return min(CHUNK, len(keys) - start) * each
+        split, keys, start = self._place(number)
+        return self._allotment.count(split, start, min(start + CHUNK, len(keys)))
 
     @property
     def total(self) -> int:
         """How many variants all hold."""
-        return sum(len(keys) * each for keys, each in self._splits)
+        return sum(self._allotment.counts().values())
 
-    def _place(self, number: int) -> tuple[Sequence[str], int, int]:
-        for (keys, each), count in zip(self._splits, self._counts, strict=True):
+    def _place(self, number: int) -> tuple[str, Sequence[str], int]:
+        for (split, keys), count in zip(self._splits, self._counts, strict=True):
             if number < count:
-                return keys, number * CHUNK, each
+                return split, keys, number * CHUNK
             number -= count
         raise IndexError(number)
 
@@ -220,6 +234,7 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         digest.add_labels(path, files[path])
     files[ROWS] = file_digest(part / ROWS)
     versions = {"varlen": __version__, **{name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}}
+    reduced = writer.losses()
     made = {"output_digest": str(digest), "counts": statistics.counts(), "statistics": statistics.to_json(), "files": files, "versions": versions}
     record = cast(EditionRecord, {**head, **made})
     if outside := pipeline.outside_steps():
@@ -228,11 +243,14 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         record["packed"] = True
     if left_out:
         record["left_out"] = left_out
+    if reduced:
+        record["reduced"] = reduced
     text = edition_readme(record, dataset).encode()
     write_whole(part / CARD, text)
     files[CARD] = file_digest(part / CARD)
     shutil.rmtree(part / "chunks")
     for name in ("job.json", JOB, ENTRIES):
         (part / name).unlink(missing_ok=True)
+    record["record_digest"] = record_digest(record)
     write_whole(part / RECORD, json.dumps(record, indent=1, ensure_ascii=False).encode() + b"\n")
     return record

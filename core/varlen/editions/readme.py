@@ -6,6 +6,7 @@ from typing import Any
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
+from varlen.datasets.losses import in_words
 from varlen.editions.record import EditionRecord
 from varlen.steps import CATALOGUE, describe
 
@@ -13,7 +14,7 @@ from varlen.steps import CATALOGUE, describe
 def edition_readme(record: EditionRecord, dataset: Dataset) -> str:
     """Markdown: what the edition holds, from what and how it was made, how to read it and how to check it."""
     counts = record["counts"]
-    variants = f"{record['variants']} variants of every training image" + (" and the original" if record["originals"] else "")
+    variants = _variants(record)
     parts = [
         f"# {record['dataset']}, {record['pipeline']['name']}",
         f"{sum(split['images'] for split in counts.values())} images made by Varlen {record['varlen']} from the dataset "
@@ -29,11 +30,31 @@ def edition_readme(record: EditionRecord, dataset: Dataset) -> str:
         _table(["what", "digest"], [["dataset", record["dataset_digest"]], ["pipeline", record["pipeline_digest"]],
                                     ["seed", record["seed"]], ["this edition", record["output_digest"]]]),
         *_rights(dataset),
+        *_lost(record),
         *_left_out(record),
         "## Checking it",
         "`varlen verify FOLDER` compares every file with its record; `varlen recreate FOLDER ROW --dataset SOURCE` makes one image again.",
     ]  # fmt: skip
     return "\n\n".join(part for part in parts if part) + "\n"
+
+
+def _variants(record: EditionRecord) -> str:
+    """How many variants training images got."""
+    originals = " and the original" if record["originals"] else ""
+    if total := record.get("total"):
+        balanced = ", rare classes more often" if record.get("balance") else ""
+        return f"exactly {total} training images, variants{originals} shared out evenly{balanced}"
+    if count := record.get("per_class"):
+        return f"at least {count} labels of each class among the training images, rare classes by more variants"
+    mean = "on average " if record.get("balance") else ""
+    return f"{mean}{record['variants']} variants of every training image{originals}" + (", rare classes more often" if mean else "")
+
+
+def _lost(record: EditionRecord) -> list[str]:
+    """What the format could not hold."""
+    lines = [f"- all {in_words(loss)}" for loss in record.get("lost", [])]
+    lines += [f"- {line}" for line in record.get("reduced", [])]
+    return ["## What this format does not hold of the source", "\n".join(lines)] if lines else []
 
 
 def _other_splits(record: EditionRecord) -> str:

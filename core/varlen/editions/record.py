@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, NotRequired, TypedDict, cast
 
 import orjson
 
+from varlen.datasets.losses import Loss
 from varlen.editions.export_spec import SpecFields
 from varlen.errors import EditionError
 
@@ -24,11 +26,12 @@ DIGESTED = ("varlen", "dataset_digest", "pipeline_digest", "seed", "variants", "
 
 
 class SplitCount(TypedDict):
-    """Images, objects and objects per class of a split."""
+    """Images, objects and objects per class of a split; images per class where images have classes."""
 
     images: int
     objects: int
     classes: dict[str, int]
+    image_classes: NotRequired[dict[str, int]]
 
 
 class LeftOutRecord(TypedDict):
@@ -40,7 +43,11 @@ class LeftOutRecord(TypedDict):
 
 
 class EditionHead(SpecFields):
-    """What an edition is made from, known before its first image. varlen: the version that makes it."""
+    """What an edition is made from, known before its first image. varlen: the version that makes it.
+
+    lost: kinds of labels that the format keeps nothing of; read_as: options that the dataset was read with; splits_drawn:
+    where its splits were drawn for want of any in its files.
+    """
 
     varlen_edition: int
     varlen: str
@@ -50,13 +57,17 @@ class EditionHead(SpecFields):
     pipeline: dict[str, Any]
     pipeline_digest: str
     seed: int
+    lost: NotRequired[list[Loss]]
+    read_as: NotRequired[dict[str, Any]]
+    splits_drawn: NotRequired[bool]
 
 
 class EditionRecord(EditionHead):
     """`edition.json`: the whole record.
 
     outside_steps: SHA-256 of the files of steps that are not built in, by their names; packed: pictures are inside
-    larger files; files: SHA-256 of the files that are not one image's own, by path.
+    larger files; files: SHA-256 of the files that are not one image's own, by path; reduced: what the format holds only in
+    part, in words; record_digest: see `record_digest`.
     """
 
     output_digest: str
@@ -67,13 +78,16 @@ class EditionRecord(EditionHead):
     outside_steps: NotRequired[dict[str, str]]
     packed: NotRequired[bool]
     left_out: NotRequired[list[LeftOutRecord]]
+    reduced: NotRequired[list[str]]
+    record_digest: NotRequired[str]
 
 
 class OutputDigest:
     """The digest of an edition, gathered as it is written or read again, in the order of its rows."""
 
     def __init__(self, head: EditionHead) -> None:
-        made_from = {key: head.get(key) for key in DIGESTED} | {key: head[key] for key in ("splits", "split_variants") if key in head}
+        more = ("splits", "split_variants", "total", "per_class", "balance")
+        made_from = {key: head.get(key) for key in DIGESTED} | {key: value for key, value in head.items() if key in more}
         self._digest = hashlib.sha256(orjson.dumps(made_from, option=orjson.OPT_SORT_KEYS))
 
     def add_image(self, file: str, pixel_digest: str, label_files: dict[str, str]) -> None:
@@ -90,13 +104,19 @@ class OutputDigest:
         return "sha256:" + self._digest.hexdigest()
 
 
+def record_digest(record: Mapping[str, Any]) -> str:
+    """A digest of the whole record but itself; with the digests of rows and label files in it, of everything that is said of an edition."""
+    said = {name: value for name, value in record.items() if name != "record_digest"}
+    return "sha256:" + hashlib.sha256(orjson.dumps(said, option=orjson.OPT_SORT_KEYS)).hexdigest()
+
+
 def read_record(folder: Path) -> EditionRecord:
     """The record of an edition. Raises `EditionError` when there is none."""
     try:
         record = orjson.loads((folder / RECORD).read_bytes())
     except OSError:
         raise EditionError(f"{folder}: no edition here (there is no {RECORD})") from None
-    except orjson.JSONDecodeError as error:
+    except (orjson.JSONDecodeError, ValueError) as error:
         raise EditionError(f"{folder / RECORD}: damaged ({error})") from None
     if not isinstance(record, dict) or record.get("varlen_edition") != 1:
         raise EditionError(f"{folder / RECORD}: not the record of an edition")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import NotRequired, TypedDict
+from typing import NotRequired, TypedDict, cast
 
 import orjson
 
@@ -17,7 +17,7 @@ class Row(TypedDict):
     """One image of an edition: its file, what it was made from, and its trace.
 
     source: the image's key in its dataset; source_labels: the digest of its labels there; classes: objects per class;
-    label_files: SHA-256 of its own label files, by path.
+    label_files: SHA-256 of its own label files, by path; image_classes: its own classes.
     """
 
     row: int
@@ -32,6 +32,7 @@ class Row(TypedDict):
     classes: dict[str, int]
     trace: Trace
     label_files: NotRequired[dict[str, str]]
+    image_classes: NotRequired[list[str]]
 
 
 def read_rows(edition: Path) -> Iterator[Row]:
@@ -40,10 +41,13 @@ def read_rows(edition: Path) -> Iterator[Row]:
     try:
         with path.open("rb") as lines:
             for line in lines:
-                yield orjson.loads(line)
+                row = orjson.loads(line)
+                if not isinstance(row, dict):
+                    raise EditionError(f"{path}: damaged (a line is no row)")
+                yield cast(Row, row)
     except OSError as error:
         raise EditionError(f"{path}: {error.strerror or error}") from None
-    except orjson.JSONDecodeError as error:
+    except (orjson.JSONDecodeError, ValueError) as error:
         raise EditionError(f"{path}: damaged ({error})") from None
 
 

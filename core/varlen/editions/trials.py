@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Iterator
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from varlen.datasets.dataset import Dataset
@@ -27,7 +27,15 @@ class TrialCell:
     message: str = ""
 
 
+def order_for(pipeline: Pipeline, spec: ExportSpec) -> ExportSpec:
+    """The order of one cell: a pipeline in which nothing varies makes each image once, whatever the variants."""
+    if pipeline.varies:
+        return spec
+    return replace(spec, variants=0, originals=True, total=0, per_class=0, balance=False)
+
+
 def grid(datasets: list[Dataset], pipelines: list[Pipeline], out: Path, spec: ExportSpec, *, workers: int = 1, scheduler: str = "",
+         accept_loss: Collection[str] = (),
          progress: Callable[[str, int, int], None] = lambda cell, done, total: None) -> Iterator[TrialCell]:  # fmt: skip
     """Make what is missing, cell after cell; one that fails does not stop the others.
 
@@ -40,12 +48,13 @@ def grid(datasets: list[Dataset], pipelines: list[Pipeline], out: Path, spec: Ex
         for pipeline, pipeline_name in zip(pipelines, names[1], strict=True):
             folder = out / f"{dataset_name}--{pipeline_name}"
             try:
-                record = _there(folder, dataset, pipeline, spec)
+                order = order_for(pipeline, spec.for_dataset(dataset))
+                record = _there(folder, dataset, pipeline, order)
                 state = "there"
                 if record is None:
                     state = "made"
-                    record = export(dataset, pipeline, folder, spec, workers=workers, scheduler=scheduler, resume=True,
-                                    progress=_told(progress, folder.name))  # fmt: skip
+                    record = export(dataset, pipeline, folder, order, workers=workers, scheduler=scheduler, resume=True,
+                                    accept_loss=accept_loss, progress=_told(progress, folder.name))  # fmt: skip
                 yield TrialCell(dataset.name, pipeline.name, folder, state, record["output_digest"])
             except VarlenError as error:
                 yield TrialCell(dataset.name, pipeline.name, folder, "failed", message=str(error))

@@ -1,47 +1,213 @@
-"""Checking an edition against its own record: every file, and nothing else."""
+"""Checking an edition against its own record, and the record against itself: every file, every count, and nothing else."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import os
+import stat
+from collections import Counter
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any, TypedDict
 
 from varlen.atomic_files import file_digest
-from varlen.editions.record import CARD, RECORD, ROWS, SCORES, OutputDigest, read_record
-from varlen.editions.rows import read_rows
-from varlen.errors import EditionError
+from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, EditionRecord, OutputDigest, read_record, record_digest
+from varlen.editions.rows import Row, read_rows
+from varlen.errors import EditionError, PipelineError
+from varlen.pipeline.document import from_json
 
 
-def verify(folder: Path, progress: Callable[[], None] = lambda: None) -> list[str]:
-    """Every changed, missing or added file of an edition, one line each; empty when all is well."""
-    record = read_record(folder)
-    expected: dict[str, str] = dict(record["files"])
-    problems = []
-    follows = OutputDigest(record)
-    images, packed = 0, bool(record.get("packed"))
+class Problem(TypedDict):
+    """Something about an edition that is not as it was when it was made. file: its path within the edition."""
+
+    file: str
+    problem: str
+
+
+#: What damaged records bring about where their shape is relied on.
+_MALFORMED = (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError)
+
+
+def verify(folder: Path, progress: Callable[[], None] = lambda: None, record: str = "") -> list[Problem]:
+    """Everything that was changed, is missing or was added; empty when all is well.
+
+    record: the record digest that the export printed; whoever rewrote an edition consistently could not keep it. Raises
+    `EditionError` where there is no record to check.
+    """
+    said = read_record(folder)
     try:
-        for row in read_rows(folder):
-            images += 1
-            # Pictures inside shards are checked with these.
-            labels = row.get("label_files", {})
-            if not packed:
-                expected |= {row["file"]: row["file_sha256"], **labels}
-            follows.add_image(row["file"], row["pixel_digest"], labels)
-    except (EditionError, KeyError):
-        problems.append(f"{ROWS}: missing or damaged, so images can't be checked")
-    present = {path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()}
+        return list(_problems(folder, said, progress, record))
+    except _MALFORMED as error:
+        return [{"file": RECORD, "problem": f"malformed ({type(error).__name__}: {str(error)[:100]})"}]
+
+
+def _problems(folder: Path, said: EditionRecord, progress: Callable[[], None], given: str) -> Iterator[Problem]:
+    yield from _record_problems(said, given)
+    rows = _Rows(said)
+    yield from rows.read(folder)
+    yield from _file_problems(folder, rows.expected, progress)
+    yield from rows.disagreements()
+
+
+def _record_problems(said: EditionRecord, given: str) -> Iterator[Problem]:
+    """Whether the record is what it says of itself."""
+
+    def wrong(text: str) -> Problem:
+        return {"file": RECORD, "problem": text}
+
+    found = record_digest(said)
+    if "record_digest" in said and said["record_digest"] != found:
+        yield wrong("changed since it was written: its record digest does not follow from it")
+    if given and found != given:
+        yield wrong(f"is not the record that was asked for: its digest is {found}")
+    try:
+        pipeline = from_json(said["pipeline"])
+    except PipelineError as error:
+        if not said.get("outside_steps"):
+            yield wrong(f"its pipeline can't be read ({error.problems[0]})")
+        return
+    if pipeline.to_json() != said["pipeline"]:
+        yield wrong("its pipeline is not in full form")
+    if pipeline.digest != said["pipeline_digest"]:
+        yield wrong("its pipeline is not the one that its pipeline digest names")
+    if pipeline.seed != said["seed"]:
+        yield wrong(f"its seed {said['seed']} is not its pipeline's, {pipeline.seed}")
+    for name in DIGESTED:
+        if name not in said:
+            yield wrong(f"says nothing of {name}")
+
+
+class _Rows:
+    """The rows of an edition, and what they add up to."""
+
+    def __init__(self, said: EditionRecord) -> None:
+        self.said = said
+        self.expected: dict[str, str] = dict(said["files"])
+        self.follows = OutputDigest(said)
+        self.images: Counter[str] = Counter()
+        self.objects: dict[str, Counter[str]] = {}
+        self.whole: dict[str, Counter[str]] = {}
+        self.outcomes: Counter[str] = Counter()
+        self.blank = 0.0
+        self.count = 0
+        self.complete = False
+
+    def read(self, folder: Path) -> Iterator[Problem]:
+        """Take in all rows; those that can't be are problems."""
+        packed, known = bool(self.said.get("packed")), "record_digest" in self.said
+        try:
+            for row in read_rows(folder):
+                for problem in self._row_problems(row) if known else ():
+                    yield {"file": ROWS, "problem": f"row {self.count}: {problem}"}
+                self._add(row, packed)
+                self.count += 1
+        except (EditionError, *_MALFORMED) as error:
+            yield {"file": ROWS, "problem": f"row {self.count}: missing or damaged ({str(error)[:100]}), so images can't be checked"}
+            return
+        self.complete = True
+
+    def _row_problems(self, row: Row) -> Iterator[str]:
+        trace = row["trace"]
+        if row["row"] != self.count:
+            yield f"is numbered {row['row']}"
+        if row["file"] in self.expected:
+            yield f"{row['file']} is in an earlier row already"
+        pairs: list[tuple[str, Any, Any]] = [
+            ("source", row["source"], trace["image"]), ("variant", row["variant"], trace["variant"]), ("seed", self.said["seed"], trace["seed"]),
+            ("source digest", row["source_sha256"], trace["source_sha256"]), ("pixel digest", row["pixel_digest"], trace["pixel_digest"]),
+        ]  # fmt: skip
+        for name, one, other in pairs:
+            if one != other:
+                yield f"its {name} {one} and its trace's {other} differ"
+        objects = trace["objects"]
+        if objects["clipped"] != len(objects["clipped_by"]) or sum(row["classes"].values()) != objects["kept"] + objects["clipped"]:
+            yield "its objects do not add up"
+
+    def _add(self, row: Row, packed: bool) -> None:
+        labels = row.get("label_files", {})
+        if not packed:  # pictures inside shards are checked with these
+            self.expected |= {row["file"]: row["file_sha256"], **labels}
+        self.follows.add_image(row["file"], row["pixel_digest"], labels)
+        split, objects = row["split"], row["trace"]["objects"]
+        self.images[split] += 1
+        self.objects.setdefault(split, Counter()).update(row["classes"])
+        self.whole.setdefault(split, Counter()).update(row.get("image_classes", ()))
+        self.outcomes.update({"kept": objects["kept"], "clipped": objects["clipped"], "dropped": len(objects["dropped"])})
+        self.blank += row["trace"]["blank_share"]
+
+    def disagreements(self) -> Iterator[Problem]:
+        """Where counts, statistics or the output digest do not follow from the rows."""
+        if not self.complete:
+            return
+        said = self.said
+        for split in dict.fromkeys([*said["counts"], *self.images]):
+            yield from self._split_problems(split)
+        statistics = said.get("statistics", {})
+        if statistics and dict(statistics.get("objects", {})) != dict(self.outcomes) and self.count:
+            yield {"file": RECORD, "problem": f"its rows have {dict(self.outcomes)} objects, its statistics say {statistics.get('objects')}"}
+        if statistics and self.count and abs(statistics.get("blank_share", 0.0) - self.blank / self.count) > 1e-4:
+            yield {"file": RECORD, "problem": "its mean blank share does not follow from its rows"}
+        for path, sha256 in said["files"].items():
+            if path not in (ROWS, CARD):
+                self.follows.add_labels(path, sha256)
+        if str(self.follows) != said["output_digest"]:
+            yield {"file": RECORD, "problem": "its output digest does not follow from what it says and its rows"}
+
+    def _split_problems(self, split: str) -> Iterator[Problem]:
+        said, found = self.said["counts"].get(split), self.objects.get(split, Counter())
+        if said is None:
+            yield {"file": RECORD, "problem": f"says nothing of the split {split}, of which there are rows"}
+            return
+        if said["images"] != self.images[split]:
+            yield {"file": RECORD, "problem": f"its rows have {self.images[split]} images in {split}, its counts say {said['images']}"}
+        if said["objects"] != found.total() or {name: count for name, count in said["classes"].items() if count} != dict(found):
+            yield {"file": RECORD, "problem": f"its rows have {found.total()} objects in {split} otherwise than its counts say"}
+        whole = {name: count for name, count in self.whole.get(split, {}).items() if count}
+        if {name: count for name, count in said.get("image_classes", {}).items() if count} != whole:
+            yield {"file": RECORD, "problem": f"its rows have other image classes in {split} than its counts say"}
+
+
+def _file_problems(folder: Path, expected: dict[str, str], progress: Callable[[], None]) -> Iterator[Problem]:
+    """Every file against its digest, and whatever else lies there."""
+    parents = {parent.as_posix() for path in expected for parent in Path(path).parents}
+    present: set[str] = set()
+    for path, kind in _everything(folder):
+        if kind == "file":
+            present.add(path)
+            if path not in expected and path not in (RECORD, SCORES):
+                yield {"file": path, "problem": "not part of the edition"}
+        elif kind == "folder":
+            if path not in parents:
+                yield {"file": path, "problem": "a folder that is not part of the edition"}
+        else:
+            yield {"file": path, "problem": f"{kind}, which is never part of an edition"}
+            present.add(path) if path in expected else None
     for path, digest in sorted(expected.items()):
+        full = folder / path
         if path not in present:
-            problems.append(f"{path}: missing")
-        elif file_digest(folder / path) != digest:
-            problems.append(f"{path}: changed since it was written")
+            yield {"file": path, "problem": "missing"}
+        elif stat.S_ISREG(os.lstat(full).st_mode):
+            try:
+                if file_digest(full) != digest:
+                    yield {"file": path, "problem": "changed since it was written"}
+            except OSError as error:
+                yield {"file": path, "problem": f"can't be read ({error.strerror})"}
         progress()
-    problems += [f"{path}: not part of the edition" for path in sorted(present - set(expected) - {RECORD, SCORES})]
-    counted = sum(split["images"] for split in record["counts"].values())
-    if not problems and images != counted:
-        problems.append(f"{ROWS}: lists {images} images, the record says {counted}")
-    for path, sha256 in record["files"].items():
-        if path not in (ROWS, CARD):
-            follows.add_labels(path, sha256)
-    if not problems and str(follows) != record["output_digest"]:
-        problems.append(f"{RECORD}: its output digest does not follow from what it says and its rows")
-    return problems
+
+
+def _everything(folder: Path) -> Iterator[tuple[str, str]]:
+    """Every path below the folder and what it is: file, folder, or in words something else; links are not followed."""
+    waiting = [""]
+    while waiting:
+        inside = waiting.pop()
+        with os.scandir(folder / inside) as entries:
+            for entry in entries:
+                path = f"{inside}/{entry.name}" if inside else entry.name
+                if entry.is_symlink():
+                    yield path, "a link"
+                elif entry.is_dir(follow_symlinks=False):
+                    yield path, "folder"
+                    waiting.append(path)
+                elif entry.is_file(follow_symlinks=False):
+                    yield path, "file"
+                else:
+                    yield path, "a pipe, socket or device"

@@ -5,7 +5,6 @@ It is derived from the pipeline, the dataset's labels and a sample of draws; it 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -17,6 +16,7 @@ from varlen.datasets.summary import evenly_spaced
 from varlen.errors import RenderError
 from varlen.pipeline.document import Pipeline
 from varlen.render.renderer import Renderer
+from varlen.steps.base import Step
 
 #: A class's marks: it must not be mirrored, it must stay upright.
 MARKS = ("not-mirrored", "upright")
@@ -45,9 +45,12 @@ class Advice:
 
 
 def advice_on(
-    dataset: Dataset, pipeline: Pipeline, marks: Mapping[str, list[str]] | None = None, pause: Callable[[], None] = lambda: None
+    dataset: Dataset, pipeline: Pipeline, marks: Mapping[str, list[str]] | None = None, pause: Callable[[], None] = lambda: None, draws: bool = True
 ) -> list[Advice]:
-    """All advice, in the order of the steps. marks: of classes, see `MARKS`; pause: called between the images examined."""
+    """All advice, in the order of the steps.
+
+    marks: of classes, see `MARKS`; pause: called between the images examined; draws: also what a sample of variants shows.
+    """
     steps = [step for step in pipeline.all_steps() if step.enabled]
     found = [
         *_of_keypoints(dataset, steps),
@@ -56,37 +59,58 @@ def advice_on(
         *_of_order(pipeline),
         *_of_blur(dataset, steps),
     ]
-    return [*found, *_of_draws(dataset, pipeline, steps, pause)]
+    return [*found, *_of_draws(dataset, pipeline, steps, pause)] if draws else found
 
 
-def _mirrors(steps: list[Any]) -> Iterator[Any]:
-    return (step for step in steps if step.step == "flip")
+def mirrors(step: Step) -> set[str]:
+    """How a step may mirror a picture: from left to right, upside down, or both, which is half a turn."""
+    if step.step != "flip":
+        return set()
+    direction = str(step.direction)  # type: ignore[attr-defined]
+    return {"horizontal", "vertical"} if direction == "either" else {direction}
+
+
+def upends(step: Step) -> bool:
+    """Whether a step may leave a picture far from upright."""
+    match step.step:
+        case "flip":
+            return bool(mirrors(step) & {"vertical", "both"})
+        case "rotate":
+            return bool(max(abs(end) for end in step.degrees) > STRONG)  # type: ignore[attr-defined]
+        case "quarter_turn":
+            return any(turns % 4 for turns in step.turns)  # type: ignore[attr-defined]
+    return False
 
 
 def _of_keypoints(dataset: Dataset, steps: list[Any]) -> Iterator[Advice]:
     paired = any(other != place for place, other in enumerate(dataset.swap.tolist()))
-    sided = [name for name in dataset.skeleton.names if re.search(r"(?<![a-z])(left|right)(?![a-z])", name, re.I)]
-    for step in _mirrors(steps):
-        if paired and step.direction in ("vertical", "both"):
+    unpaired = dataset.skeleton.unpaired()
+    told = False
+    for step in steps:
+        ways = mirrors(step)
+        if paired and ways & {"vertical"}:
             yield Advice("vertical-flip", step.id, "An upside-down flip swaps left and right keypoints.",
                        "Upside down, a left wing stays on the animal's left only if the camera looks straight down.")  # fmt: skip
-        if sided and not paired:
-            yield Advice("no-pairs", step.id, f"Keypoints such as “{sided[0]}” have no mirror partner.",
+        if unpaired and ways & {"horizontal", "vertical"} and not told:
+            told = True
+            said = ", ".join(f"“{name}”" for name in unpaired[:3]) + (" …" if len(unpaired) > 3 else "")
+            yield Advice("no-pairs", step.id, f"Keypoints such as {said} have no mirror partner.",
                        "After a flip the left one would be learned as the right one; name both sides alike, or give the pairs.")  # fmt: skip
+        if dataset.mirror_classes and ways & {"vertical", "both"}:
+            one, other = next(iter(dataset.mirror_classes.items()))
+            yield Advice("upside-down-classes", step.id, f"{one} and {other} are mirror images of each other, and this step turns them upside down.",
+                       "Only a mirror from left to right exchanges them; after half a turn each may look like the other.")  # fmt: skip
 
 
 def _of_marks(dataset: Dataset, steps: list[Any], marks: Mapping[str, list[str]]) -> Iterator[Advice]:
     for mark, verb in (("not-mirrored", "must not be mirrored"), ("upright", "must stay upright")):
-        names = [name for name in (*dataset.classes, *dataset.map_classes) if mark in marks.get(name, [])]
+        # A class may be one of objects and of pixels at once.
+        names = [name for name in dict.fromkeys((*dataset.classes, *dataset.map_classes)) if mark in marks.get(name, [])]
         if not names:
             continue
         said = ", ".join(names[:3]) + (" …" if len(names) > 3 else "")
         for step in steps:
-            mirrors = step.step == "flip"
-            upends = (step.step == "flip" and step.direction in ("vertical", "both")) or (
-                step.step == "rotate" and max(abs(end) for end in step.degrees) > STRONG
-            )
-            if (mark == "not-mirrored" and mirrors) or (mark == "upright" and upends):
+            if (mark == "not-mirrored" and mirrors(step)) or (mark == "upright" and upends(step)):
                 yield Advice(mark, step.id, f"{said}: {verb}.", "The class is marked so on the dataset's page, and this step does it.")
 
 

@@ -24,7 +24,7 @@ from varlen.labels.attribution import responsible_steps, shrinking_step
 from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
 from varlen.labels.outcomes import SOURCE
 from varlen.labels.propagate import labels_of
-from varlen.labels.transform import drop_small, shape_arrays
+from varlen.labels.transform import drop_small, shape_arrays, sticks_out
 from varlen.model.effects import Detail
 from varlen.model.objects import Objects, Outlines
 from varlen.pipeline.document import Pipeline
@@ -153,6 +153,8 @@ def _batches(variants: range) -> Iterator[range]:
 def _count_batch(renderer: Renderer, image: str, variants: range, tally: Tally) -> None:
     """Plans one by one; the labels of simple plans (one resample, no partner) are then moved together."""
     simple: list[Resample] = []
+    # Labels that reach out of their picture are clipped first; an export's own way does that.
+    inside = not sticks_out(renderer.dataset.objects_of(image), renderer.dataset.size_of(image))
     for variant in variants:
         try:
             plan = renderer.plan(image, variant)
@@ -162,7 +164,7 @@ def _count_batch(renderer: Renderer, image: str, variants: range, tally: Tally) 
         tally.variants += 1
         tally.blanks.append(plan.blank_share)
         tally.passes[plan.passes] += 1
-        run = _only_resample(plan)
+        run = _only_resample(plan) if inside else None
         if run is not None:
             simple.append(run)
         else:

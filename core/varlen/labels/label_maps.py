@@ -15,6 +15,7 @@ from varlen.kernels.lossless import moved_view
 from varlen.kernels.warp_masks import warp_labels
 from varlen.labels.occlusion import object_opacity
 from varlen.labels.propagate import LabelledImages, pasted_labels
+from varlen.labels.transform import swaps_sides
 from varlen.pipeline.document import LabelRules
 from varlen.pipeline.plan import Mixed, Painted, Pasted, PastedObject, Patched, Plan, Resample, Tiled
 
@@ -28,6 +29,10 @@ class MappedImages(LabelledImages, Protocol):
 
     def label_map(self, key: str) -> LabelMap | None:
         """The label map of an image, None where it has none."""
+
+    @property
+    def level_swap(self) -> NDArray[np.uint8] | None:
+        """For each level the one that a mirror turns it into, (256,); None where there are no such pairs."""
 
 
 def label_map_of(plan: Plan, images: MappedImages, rules: LabelRules) -> LabelMap | None:
@@ -56,7 +61,7 @@ def label_map_of(plan: Plan, images: MappedImages, rules: LabelRules) -> LabelMa
             if source is None:
                 return None
             levels = source
-    return _through(plan, levels)
+    return _through(plan, levels, images.level_swap)
 
 
 def _laid_over(levels: LabelMap, pasted: PastedObject, images: MappedImages, rules: LabelRules) -> None:
@@ -81,11 +86,13 @@ def _onto(tile: Plan, images: MappedImages, rules: LabelRules, canvas: LabelMap)
     return True
 
 
-def _through(plan: Plan, levels: LabelMap) -> LabelMap:
+def _through(plan: Plan, levels: LabelMap, swap: NDArray[np.uint8] | None) -> LabelMap:
     for stage in plan.stages:
         match stage:
             case Resample():
                 levels = _resampled(stage, levels)
+                if swap is not None and swaps_sides(stage):
+                    levels = swap[levels]
             case Painted(cover=cover):
                 levels = levels.copy()
                 for x0, y0, x1, y1 in cover.areas:
@@ -94,7 +101,7 @@ def _through(plan: Plan, levels: LabelMap) -> LabelMap:
                 levels = levels.copy()
                 for patch in patches:
                     x0, y0, x1, y1 = patch.rect
-                    levels[y0:y1, x0:x1] = _through(patch.plan, levels[y0:y1, x0:x1].copy())
+                    levels[y0:y1, x0:x1] = _through(patch.plan, levels[y0:y1, x0:x1].copy(), swap)
     return levels
 
 

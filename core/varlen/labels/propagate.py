@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from varlen.labels.occlusion import hide_under_areas, occlude
 from varlen.labels.outcomes import LabelState
 from varlen.labels.transform import initial_labels, transform_labels
+from varlen.model.geometry import Size
 from varlen.model.objects import Objects
 from varlen.pipeline.document import LabelRules
 from varlen.pipeline.plan import Mixed, Painted, Pasted, PastedObject, Patch, Patched, Plan, Resample, Stage, Tiled
@@ -22,8 +23,15 @@ class LabelledImages(Protocol):
     def swap(self) -> NDArray[np.int64]:
         """Mirror partners of the skeleton's keypoints."""
 
+    @property
+    def class_swap(self) -> NDArray[np.int64]:
+        """For each class the one that a mirror turns it into; empty where there are no such pairs."""
+
     def objects_of(self, key: str) -> Objects:
         """The labels of an image."""
+
+    def size_of(self, key: str) -> Size:
+        """Its width and height."""
 
 
 def labels_of(plan: Plan, images: LabelledImages, rules: LabelRules) -> LabelState:
@@ -46,7 +54,7 @@ def labels_of(plan: Plan, images: LabelledImages, rules: LabelRules) -> LabelSta
                     occlude(labels, guest.objects, step, rules)
                     labels = LabelState.join([labels, guest])
         case None:
-            labels = initial_labels(images.objects_of(plan.image), rules)
+            labels = initial_labels(images.objects_of(plan.image), rules, images.size_of(plan.image))
     for stage in plan.stages:
         _through(labels, stage, images, rules)
     return labels
@@ -65,7 +73,7 @@ def pasted_labels(pasted: PastedObject, images: LabelledImages, rules: LabelRule
 def _through(labels: LabelState, stage: Stage, images: LabelledImages, rules: LabelRules) -> None:
     match stage:
         case Resample():
-            transform_labels(labels, stage, rules, images.swap)
+            transform_labels(labels, stage, rules, images.swap, images.class_swap)
         case Painted(step=step, cover=painted):
             hide_under_areas(labels, painted.areas, step, rules)
         case Patched():

@@ -18,32 +18,67 @@ from varlen.kernels.bends import divided
 from varlen.kernels.label_transforms import ShapeArrays, TransformedShapes, moved_keypoints, transform_shapes
 from varlen.labels.attribution import responsible_steps, shrinking_step
 from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
-from varlen.labels.outcomes import LabelState
-from varlen.model.geometry import IDENTITY, Rect, area
+from varlen.labels.oriented import moved_oriented
+from varlen.labels.outcomes import SOURCE, LabelState
+from varlen.model.geometry import IDENTITY, Rect, Size, area
 from varlen.model.objects import Mask, Objects, Outlines
 from varlen.pipeline.document import LabelRules
-from varlen.pipeline.plan import Resample
+from varlen.pipeline.plan import Member, Resample
 from varlen.shapes.polygons import clipped
 
 Pairs = NDArray[np.int64]
 
 
-def initial_labels(objects: Objects, rules: LabelRules) -> LabelState:
-    """The labels of a source picture, before anything happens to them."""
+#: Labels that reach further out of their picture than this, px, are clipped to it before anything else; less is rounding.
+HAIR = 0.05
+
+
+def initial_labels(objects: Objects, rules: LabelRules, size: Size) -> LabelState:
+    """The labels of a source picture of `size` before any step: what reaches outside is clipped, with the source to blame."""
     labels = LabelState.of(objects)
-    mark_small(labels, rules, None)
+    if sticks_out(objects, size):
+        _carry(labels, Resample(before=size, size=size, members=[Member(SOURCE, (), IDENTITY, size)]), rules, np.zeros(0, np.int64))
+    else:
+        mark_small(labels, rules, None)
     return labels
 
 
-def transform_labels(labels: LabelState, run: Resample, rules: LabelRules, swap: Pairs) -> None:
+def sticks_out(objects: Objects, size: Size) -> bool:
+    """Whether any label reaches out of its picture."""
+    if len(objects) == 0:
+        return False
+    boxes, points = objects.boxes, objects.outlines.points
+    frame = np.array(size, np.float64)
+    if float(boxes[:, :2].min()) < -HAIR or bool((boxes[:, 2:] > frame + HAIR).any()):
+        return True
+    if len(points) and (float(points.min()) < -HAIR or bool((points > frame + HAIR).any())):
+        return True
+    return any(mask is not None and not _within(mask.box, size.rect) for mask in objects.masks)
+
+
+def transform_labels(labels: LabelState, run: Resample, rules: LabelRules, swap: Pairs, class_swap: Pairs | None = None) -> None:
     """Take `labels` through one resample, in place.
 
-    swap: (K,) for each keypoint the one it becomes in a mirror image.
+    swap: (K,) for each keypoint the one it becomes in a mirror image; class_swap: likewise for classes, of which left and
+    right change places when the picture is mirrored from left to right.
     """
-    objects = labels.objects
-    if len(objects) == 0 or _nothing(run):
-        return
-    window = run.target_rect
+    if len(labels.objects) and not _nothing(run):
+        _carry(labels, run, rules, swap)
+        if class_swap is not None and len(class_swap) and swaps_sides(run):
+            labels.objects = labels.objects.replace(classes=class_swap[labels.objects.classes])
+
+
+def swaps_sides(run: Resample) -> bool:
+    """Whether a run shows the picture as a mirror on its left or right would, not as one above or below it."""
+    if not run.mirrors:
+        return False
+    middle = np.array([[run.before.width / 2, run.before.height / 2]])
+    here, right, down = (run.points(middle + step)[0] for step in ([0.0, 0.0], [0.5, 0.0], [0.0, 0.5]))
+    return float(right[0] - here[0]) < float(down[1] - here[1])
+
+
+def _carry(labels: LabelState, run: Resample, rules: LabelRules, swap: Pairs) -> None:
+    objects, window = labels.objects, run.target_rect
     found, outlines = _transformed(objects, run, rules)
     boxes, share, masks = found.boxes[0], found.share[0], objects.masks
     if any(mask is not None for mask in masks):
@@ -56,6 +91,7 @@ def transform_labels(labels: LabelState, run: Resample, rules: LabelRules, swap:
     after = objects.replace(
         boxes=boxes, outlines=outlines, masks=masks, growth=objects.growth * found.growth[0],
         keypoints=_moved_keypoints(objects.keypoints, run, window, swap), share=objects.share * share,
+        oriented=moved_oriented(objects.oriented, run),
     )  # fmt: skip
     kept = _settle(labels, run, rules, after, share)
     labels.keep(after, kept)

@@ -100,6 +100,57 @@ class Outlines(NamedTuple):
 NO_OUTLINES = Outlines(np.zeros((0, 2)), np.zeros(1, np.int64), np.zeros(0, np.int64), np.zeros(0, np.bool_))
 
 
+class OrientedBoxes(NamedTuple):
+    """The oriented boxes of those objects that have one.
+
+    owners: (M,) int64, rising, the object of each; corners: (M, 4, 2) float64, in the source's order: the edge from the
+    first to the second is the front, where a format knows one; alone: (M,) bool, whether the object has no finer shape, so
+    that its outline is this box.
+    """
+
+    owners: NDArray[np.int64]
+    corners: NDArray[np.float64]
+    alone: NDArray[np.bool_]
+
+    @staticmethod
+    def of(corners: Sequence[NDArray[np.float64] | None], alone: Sequence[bool]) -> OrientedBoxes:
+        """The boxes of objects in their order, None for those without."""
+        owners = [place for place, each in enumerate(corners) if each is not None]
+        if not owners:
+            return NO_ORIENTED
+        found = np.array([corners[place] for place in owners], np.float64).reshape(-1, 4, 2)
+        return OrientedBoxes(np.array(owners, np.int64), found, np.array([alone[place] for place in owners], np.bool_))
+
+    def of_object(self, place: int) -> NDArray[np.float64] | None:
+        """One object's corners, (4, 2)."""
+        found = int(np.searchsorted(self.owners, place))
+        return self.corners[found] if found < len(self.owners) and self.owners[found] == place else None
+
+    def only(self) -> set[int]:
+        """The objects whose outline is nothing but their oriented box."""
+        return set(self.owners[self.alone].tolist())
+
+    def take(self, places: Sequence[int]) -> OrientedBoxes:
+        """The boxes of the objects at `places`, in that order."""
+        if len(self.owners) == 0:
+            return self
+        index = np.asarray(places, np.int64)
+        found = np.minimum(np.searchsorted(self.owners, index), len(self.owners) - 1)
+        there = self.owners[found] == index
+        return OrientedBoxes(np.flatnonzero(there), self.corners[found[there]], self.alone[found[there]])
+
+    def with_corners(self, corners: NDArray[np.float64]) -> OrientedBoxes:
+        """The same boxes elsewhere."""
+        return self._replace(corners=corners)
+
+    def mirrored(self) -> OrientedBoxes:
+        """Corners put in order after a mirror: the front stays the front, and the way round stays as it was."""
+        return self._replace(corners=self.corners[:, [1, 0, 3, 2]])
+
+
+NO_ORIENTED = OrientedBoxes(np.zeros(0, np.int64), np.zeros((0, 4, 2)), np.zeros(0, np.bool_))
+
+
 class Mask(NamedTuple):
     """An instance mask: (h, w) uint8 of 0 and 1 whose first pixel is at column `left`, row `top`."""
 
@@ -142,7 +193,7 @@ class Objects:
     labelled, 1 hidden, 2 visible), K may be 0; crowd: (N,) bool, a region of many; share:
     (N,) float64, how much of the object is still in the picture; growth: (N,) float64, how
     much larger the box is than the object because only its corners could be turned;
-    attributes: fields that are passed through.
+    attributes: fields that are passed through; oriented: the oriented boxes of those that have one.
     """
 
     ids: tuple[str, ...]
@@ -156,6 +207,7 @@ class Objects:
     share: NDArray[np.float64]
     growth: NDArray[np.float64]
     attributes: tuple[dict[str, Any], ...]
+    oriented: OrientedBoxes = NO_ORIENTED
 
     def __len__(self) -> int:
         return len(self.ids)
@@ -188,6 +240,7 @@ class Objects:
             self.share[index],
             self.growth[index],
             tuple(self.attributes[n] for n in places),
+            self.oriented.take(places),
         )
 
     def shifted(self, x: int, y: int) -> Objects:
@@ -195,7 +248,9 @@ class Objects:
         keypoints = self.keypoints + np.array([x, y, 0.0]) * (self.keypoints[:, :, 2:] > 0)
         masks = tuple(mask and mask._replace(left=mask.left + x, top=mask.top + y) for mask in self.masks)
         outlines = self.outlines.with_points(self.outlines.points + np.array([x, y], np.float64))
-        return replace(self, boxes=self.boxes + np.array([x, y, x, y], np.float64), outlines=outlines, masks=masks, keypoints=keypoints)
+        oriented = self.oriented.with_corners(self.oriented.corners + np.array([x, y], np.float64))
+        boxes = self.boxes + np.array([x, y, x, y], np.float64)
+        return replace(self, boxes=boxes, outlines=outlines, masks=masks, keypoints=keypoints, oriented=oriented)
 
     def replace(self, **changes: Any) -> Objects:
         """A copy with other values in some places."""
@@ -212,9 +267,17 @@ def make_objects(
     keypoints: Sequence[Sequence[Sequence[float]]] | NDArray[np.float64],
     crowd: Sequence[bool],
     attributes: Sequence[dict[str, Any]],
+    oriented: Sequence[NDArray[np.float64] | None] = (),
 ) -> Objects:
-    """Objects as they stand in a source image: whole, and with boxes that fit."""
+    """Objects as they stand in a source image: whole, and with boxes that fit.
+
+    oriented: corners of oriented boxes, None or nothing where there are none; an object without any other shape gets
+    them as its outline too.
+    """
     count = len(ids)
+    alone = [each is not None and not polygons[place] and masks[place] is None for place, each in enumerate(oriented)]
+    if any(alone):
+        polygons = [(Part(np.array(oriented[n], np.float64)),) if n < len(alone) and alone[n] else polygon for n, polygon in enumerate(polygons)]
     points = np.array(keypoints, np.float64).reshape(count, -1, 3) if count else np.zeros((0, 0, 3))
     return Objects(
         tuple(ids),
@@ -228,6 +291,7 @@ def make_objects(
         np.ones(count),
         np.ones(count),
         tuple(attributes),
+        OrientedBoxes.of(oriented, alone),
     )
 
 
@@ -248,6 +312,18 @@ def join_objects(groups: Sequence[Objects]) -> Objects:
         np.concatenate([g.share for g in groups]),
         np.concatenate([g.growth for g in groups]),
         sum((g.attributes for g in groups), ()),
+        _joined_oriented(groups),
+    )
+
+
+def _joined_oriented(groups: Sequence[Objects]) -> OrientedBoxes:
+    if not any(len(g.oriented.owners) for g in groups):
+        return NO_ORIENTED
+    starts = np.cumsum([0] + [len(g) for g in groups])
+    return OrientedBoxes(
+        np.concatenate([g.oriented.owners + start for g, start in zip(groups, starts, strict=False)]),
+        np.concatenate([g.oriented.corners for g in groups]),
+        np.concatenate([g.oriented.alone for g in groups]),
     )
 
 

@@ -68,6 +68,11 @@ class Pipeline:
         """Every step, those in the branches of junctions too."""
         return list(_flattened(self.steps))
 
+    @property
+    def varies(self) -> bool:
+        """Whether training variants differ from the original or from one another: some step is for them alone, or leaves something to chance."""
+        return any(step.enabled and (step.scope == "train" or step.probability < 1 or _leaves_open(step)) for step in self.all_steps())
+
     def to_json(self) -> dict[str, Any]:
         """The canonical form, every default spelled out."""
         return {**self._head.model_dump(mode="json"), "steps": [step.model_dump(mode="json") for step in self.steps]}
@@ -93,6 +98,12 @@ class Pipeline:
 def applicable(steps: Sequence[Step], augmented: bool) -> list[Step]:
     """Those of `steps` that are enabled and apply to a training variant (`augmented`) or for every image."""
     return [step for step in steps if step.enabled and (augmented or step.scope == "every")]
+
+
+def _leaves_open(step: Step) -> bool:
+    """Whether a parameter is a range, or the step draws in another way."""
+    spans = [value for value in step.__dict__.values() if isinstance(value, tuple) and len(value) == 2 and value[0] != value[1]]
+    return any(isinstance(end, (int, float)) for span in spans for end in span) or step.step not in ("resize", "pad", "normalize", "flip", "equalize")
 
 
 def _flattened(steps: Sequence[Step]) -> Iterator[Step]:
@@ -121,7 +132,9 @@ def parse(text: str, source: str = "") -> Pipeline:
     """Read a pipeline from JSON text; `source` is named in errors."""
     try:
         data = json.loads(text)
-    except json.JSONDecodeError as error:
+    except ValueError as error:
+        if not isinstance(error, json.JSONDecodeError):
+            raise PipelineError([f"not JSON: {str(error)[:120]}"], source) from None
         raise PipelineError([f"not JSON at line {error.lineno}, column {error.colno}: {error.msg}"], source) from None
     except RecursionError:
         raise PipelineError(["nested too deeply for a pipeline"], source) from None

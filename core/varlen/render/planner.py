@@ -45,6 +45,10 @@ class Images(Protocol):
     def swap(self) -> NDArray[np.int64]:
         """Mirror partners of the skeleton's keypoints."""
 
+    @property
+    def class_swap(self) -> NDArray[np.int64]:
+        """For each class the one that a mirror turns it into; empty where there are no such pairs."""
+
     def size_of(self, key: str) -> Size:
         """Width and height of an image, upright."""
 

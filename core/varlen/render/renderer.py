@@ -26,9 +26,10 @@ from varlen.kernels.warp_affine import Pixels, warp
 from varlen.kernels.warp_mapped import warp_mapped
 from varlen.labels.label_maps import label_map_of
 from varlen.labels.occlusion import object_opacity
+from varlen.labels.oriented import settle_oriented
 from varlen.labels.outcomes import LabelState
 from varlen.labels.propagate import labels_of, pasted_labels
-from varlen.labels.transform import drop_small
+from varlen.labels.transform import drop_small, swaps_sides
 from varlen.model.effects import Detail
 from varlen.model.geometry import IDENTITY, Matrix, Size, scaling
 from varlen.model.objects import Objects, Sample
@@ -84,6 +85,7 @@ class Renderer:
         """The labels of a variant and their fates."""
         labels = labels_of(plan, self.dataset, self.pipeline.labels)
         drop_small(labels, self.pipeline.labels)
+        settle_oriented(labels)
         return labels
 
     def render(self, image: str, variant: int) -> tuple[Sample, Trace]:
@@ -168,12 +170,19 @@ class Renderer:
             case Pasted(own=own):
                 parts = [(own, 1.0)]
             case None:
-                return dict.fromkeys(self.dataset.entries[plan.image].classes, 1.0)
+                return self._mirrored(plan, dict.fromkeys(self.dataset.entries[plan.image].classes, 1.0))
         found: dict[str, float] = {}
         for part, share in parts:
             for name, weight in self.classes(part).items():
                 found[name] = found.get(name, 0.0) + share * weight
-        return {name: round(weight, 6) for name, weight in sorted(found.items())}
+        return self._mirrored(plan, {name: round(weight, 6) for name, weight in sorted(found.items())})
+
+    def _mirrored(self, plan: Plan, classes: dict[str, float]) -> dict[str, float]:
+        """Image-level classes after the mirrors of a plan."""
+        partners = self.dataset.mirror_classes
+        if partners and sum(isinstance(stage, Resample) and swaps_sides(stage) for stage in plan.stages) % 2:
+            return {partners.get(name, name): share for name, share in classes.items()}
+        return classes
 
     def _trace(self, plan: Plan, labels: LabelState, variant: int) -> Trace:
         clipped = [outcome for outcome in labels.outcomes() if outcome.outcome == "clipped"]

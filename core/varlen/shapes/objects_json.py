@@ -11,18 +11,22 @@ from varlen.shapes.rle import counts_of, mask_of
 
 
 def objects_to_json(objects: Objects, classes: tuple[str, ...], arrays: bool = False, digits: int | None = None) -> list[dict[str, Any]]:
-    """One JSON object for each; masks as run lengths of their own frame, down the columns.
+    """One JSON object for each; masks as run lengths of their own frame, down the columns; `oriented`, four corners, where there is one.
 
     arrays: leave points and boxes as arrays, for a coder that takes them as they are; digits:
     round coordinates, for a screen that needs no more.
     """
     if digits is not None:
         rounded = objects.outlines.with_points(objects.outlines.points.round(digits))
-        objects = objects.replace(boxes=objects.boxes.round(digits), outlines=rounded, keypoints=objects.keypoints.round(digits))
+        oriented = objects.oriented.with_corners(objects.oriented.corners.round(digits))
+        objects = objects.replace(boxes=objects.boxes.round(digits), outlines=rounded, keypoints=objects.keypoints.round(digits), oriented=oriented)
     polygons = objects.polygons
+    if len(objects.oriented.owners):
+        only = objects.oriented.only()
+        polygons = tuple(None if place in only else polygon for place, polygon in enumerate(polygons))
     boxes, keypoints = (objects.boxes, np.ascontiguousarray(objects.keypoints)) if arrays else (objects.boxes.tolist(), objects.keypoints.tolist())
     crowd, share, numbers = objects.crowd.tolist(), objects.share.tolist(), objects.classes.tolist()
-    return [
+    found: list[dict[str, Any]] = [
         {
             "id": objects.ids[place],
             "image": objects.images[place],
@@ -37,6 +41,9 @@ def objects_to_json(objects: Objects, classes: tuple[str, ...], arrays: bool = F
         }
         for place in range(len(objects))
     ]
+    for place, corners in zip(objects.oriented.owners.tolist(), objects.oriented.corners, strict=True):
+        found[place]["oriented"] = corners if arrays else corners.tolist()
+    return found
 
 
 def objects_from_json(items: list[dict[str, Any]], classes: tuple[str, ...], image: str) -> Objects:
@@ -46,6 +53,7 @@ def objects_from_json(items: list[dict[str, Any]], classes: tuple[str, ...], ima
         [item["id"] for item in items], image, [places[item["class"]] for item in items], [item["box"] for item in items],
         [_polygon_from_json(item["polygon"]) for item in items], [_mask_from_json(item["mask"]) for item in items],
         [item["keypoints"] for item in items], [item["crowd"] for item in items], [item["attributes"] for item in items],
+        [np.array(item["oriented"], np.float64) if item.get("oriented") else None for item in items],
     )  # fmt: skip
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 from varlen.model.effects import Move
 from varlen.model.geometry import Matrix, Size, about, scaling, translation
-from varlen.steps.base import DrawContext, Drawn, EdgedStep, Span, span
+from varlen.steps.base import LARGEST, DrawContext, Drawn, EdgedStep, Span, chosen_centre, later, span, whole
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -38,13 +38,19 @@ class Shift(EdgedStep):
     step: Literal["shift"] = "shift"
     x_fraction: Span = span((-0.1, 0.1), "to the right, as a share of the width", unit="of width", low=-0.95, high=0.95, slider=(-0.5, 0.5))
     y_fraction: Span = span((-0.1, 0.1), "down, as a share of the height", unit="of height", low=-0.95, high=0.95, slider=(-0.5, 0.5))
+    x_px: Span | None = later(span(None, "to the right in px, in place of the share", unit="px", low=-LARGEST, high=LARGEST, slider=(-200, 200)))
+    y_px: Span | None = later(span(None, "down in px, in place of the share", unit="px", low=-LARGEST, high=LARGEST, slider=(-200, 200)))
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
-        return {"x_fraction": stream.uniform(*self.x_fraction), "y_fraction": stream.uniform(*self.y_fraction)}
+        drawn: Drawn = {}
+        for side, pixels, share in (("x", self.x_px, self.x_fraction), ("y", self.y_px, self.y_fraction)):
+            drawn[f"{side}_fraction" if pixels is None else f"{side}_px"] = stream.uniform(*(pixels or share))
+        return drawn
 
     def effect(self, drawn: Drawn, size: Size) -> Move:
-        by = translation(round(drawn["x_fraction"] * size.width), round(drawn["y_fraction"] * size.height))
-        return Move(by, size, self.edges, self.edge_color)
+        x = drawn["x_px"] if "x_px" in drawn else drawn["x_fraction"] * size.width
+        y = drawn["y_px"] if "y_px" in drawn else drawn["y_fraction"] * size.height
+        return Move(translation(round(x), round(y)), size, self.edges, self.edge_color)
 
 
 class Scale(EdgedStep):
@@ -53,6 +59,8 @@ class Scale(EdgedStep):
     step: Literal["scale"] = "scale"
     factor: Span = span((0.8, 1.25), "above 1: closer", unit="×", low=0.05, high=20, slider=(0.4, 2.5), log=True)
     stretch_factor: Span = span((1.0, 1.0), "width over height times this", unit="×", low=0.1, high=10, slider=(0.5, 2), log=True)
+    centre_x_px: int | None = later(whole(None, "what stays in place, from the left; else the middle", unit="px", low=0, high=LARGEST))
+    centre_y_px: int | None = later(whole(None, "what stays in place, from the top; else the middle", unit="px", low=0, high=LARGEST))
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {"factor": stream.factor(*self.factor), "stretch_factor": stream.factor(*self.stretch_factor)}
@@ -60,5 +68,5 @@ class Scale(EdgedStep):
     def effect(self, drawn: Drawn, size: Size) -> Move:
         """The area grows by factor², the aspect ratio by stretch_factor."""
         factor, stretch = drawn["factor"], math.sqrt(drawn["stretch_factor"])
-        grown = about(scaling(factor * stretch, factor / stretch), (size.width / 2, size.height / 2))
+        grown = about(scaling(factor * stretch, factor / stretch), chosen_centre(size, self.centre_x_px, self.centre_y_px))
         return Move(grown, size, self.edges, self.edge_color)

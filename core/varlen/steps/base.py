@@ -12,7 +12,7 @@ import math
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo, field_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, SerializerFunctionWrapHandler, ValidationInfo, field_validator, model_serializer
 
 from varlen.draws import MOST_KEY
 from varlen.model.effects import Detail, Effect
@@ -49,9 +49,9 @@ def _extra(control: str, unit: str, low: float | None, high: float | None, **mor
     return {stream_key: value for stream_key, value in facts.items() if value is not None}
 
 
-def span(default: tuple[float, float], meaning: str, *, unit: str, low: float, high: float,
+def span(default: tuple[float, float] | None, meaning: str, *, unit: str, low: float, high: float,
          slider: tuple[float, float] | None = None, log: bool = False, when: When = None) -> Any:  # fmt: skip
-    """A range [low, high] to draw from, or one fixed number.
+    """A range [low, high] to draw from, or one fixed number; None where another parameter says it.
 
     `low` and `high` are the hard limits; `slider` is the part worth offering on a slider.
     """
@@ -62,6 +62,12 @@ def span(default: tuple[float, float], meaning: str, *, unit: str, low: float, h
 def whole_span(default: tuple[int, int], meaning: str, *, unit: str, low: int, high: int, slider: tuple[int, int] | None = None) -> Any:
     """A range [low, high] of whole numbers to draw from, both ends included, or one fixed number."""
     return Field(default, description=meaning, json_schema_extra=_extra("span", unit, low, high, slider=list(slider or (low, high)), whole=True))
+
+
+def later(field: Any) -> Any:
+    """A parameter that came after pipelines had been written: the full form holds it only where it is used, so that digests stay."""
+    field.json_schema_extra["later"] = True
+    return field
 
 
 def number(default: float, meaning: str, *, unit: str, low: float, high: float, when: When = None) -> Any:
@@ -195,6 +201,16 @@ class Step(BaseModel):
             raise ValueError(f"the range runs backwards: {value[0]:g} is above {value[1]:g}")
         return value
 
+    @model_serializer(mode="wrap")
+    def _without_unused(self, handler: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        """The full form, less the parameters that came later and are not used."""
+        found: dict[str, Any] = handler(self)
+        for name, field in type(self).model_fields.items():
+            extra = field.json_schema_extra
+            if isinstance(extra, dict) and extra.get("later") and getattr(self, name) == field.default:
+                found.pop(name, None)
+        return found
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         """Pick this variant's values: a small record that JSON can hold."""
         raise NotImplementedError
@@ -246,6 +262,15 @@ class EdgedStep(MoveStep):
 
     edges: Literal["solid", "extend", "mirror", "wrap"] = option("solid", "how exposed area is filled", edges=True)
     edge_color: Rgb = color((0, 0, 0), "the color of solid edges", when={"edges": ["solid"]})
+
+
+#: The widest side that is asked for in px.
+LARGEST = 30_000
+
+
+def chosen_centre(size: Size, x: float | None, y: float | None) -> tuple[float, float]:
+    """The point that stays in place: as chosen, in px, else the middle of the picture."""
+    return (size.width / 2 if x is None else float(x), size.height / 2 if y is None else float(y))
 
 
 def stream_key(stream: Stream) -> int:

@@ -22,7 +22,7 @@ class ColorJitter(ColorStep):
     """Vary brightness, contrast, saturation and hue together, in one pass over the pixels."""
 
     step: Literal["color_jitter"] = "color_jitter"
-    brightness_factor: Span = span((0.8, 1.25), "all levels times this", unit="×", low=0.05, high=10, slider=(0.4, 2.5), log=True)
+    brightness_factor: Span = span((0.8, 1.25), "all levels times this", unit="×", low=0, high=10, slider=(0.4, 2.5), log=True)
     contrast_factor: Span = span((0.8, 1.25), "distance from middle gray times this", unit="×", low=0.05, high=10, slider=(0.4, 2.5), log=True)
     saturation_factor: Span = span((0.75, 1.33), "distance from gray times this", unit="×", low=0.01, high=10, slider=(0.25, 4), log=True)
     hue_degrees: Span = span((-8.0, 8.0), "turn of the color circle", unit="degrees", low=-180, high=180, slider=(-45, 45))

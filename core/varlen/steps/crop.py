@@ -10,12 +10,10 @@ from pydantic import model_validator
 from varlen.errors import RenderError
 from varlen.model.effects import Move
 from varlen.model.geometry import Size, translation
-from varlen.steps.base import DrawContext, Drawn, MoveStep, Scope, Span, number, option, scope, span, whole
+from varlen.steps.base import LARGEST, DrawContext, Drawn, MoveStep, Rgb, Scope, Span, color, later, number, option, scope, span, whole
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
-
-LARGEST = 30_000
 
 
 class Crop(MoveStep):
@@ -29,8 +27,8 @@ class Crop(MoveStep):
     )
     left_px: int = whole(0, "left edge of the window", unit="px", low=0, high=LARGEST, when={"mode": ["window"]})
     top_px: int = whole(0, "top edge of the window", unit="px", low=0, high=LARGEST, when={"mode": ["window"]})
-    width_px: int = whole(512, "width of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window"]})
-    height_px: int = whole(512, "height of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window"]})
+    width_px: int = whole(512, "width of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window", "random"]})
+    height_px: int = whole(512, "height of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window", "random"]})
     fraction: float = number(0.8, "share of each side that is kept", unit="of side", low=0.01, high=1, when={"mode": ["centre"]})
     area_fraction: Span = span((0.5, 1.0), "share of the area that is kept", unit="of area", low=0.01, high=1, when={"mode": ["random"]})
     aspect: Span = span(
@@ -40,6 +38,13 @@ class Crop(MoveStep):
         (0.2, 1.0), "room left on each side of the object, as a share of its longer side", unit="of object", low=0, high=20, slider=(0, 4),
         when={"mode": ["around_object"]},
     )  # fmt: skip
+    size_by: Literal["fraction", "px"] = later(
+        option("fraction", "a random part's size: fraction, a drawn share of the area; px, width_px × height_px", when={"mode": ["random"]})
+    )
+    beyond: Literal["refuse", "pad"] = later(
+        option("refuse", "a window that reaches beyond the picture: refuse it, or pad what is missing", when={"mode": ["window", "random"]})
+    )
+    pad_color: Rgb = later(color((0, 0, 0), "the color of padding", when={"beyond": ["pad"]}))
     scope: Scope = scope("train")
     shown: ClassVar[tuple[dict[str, Any], ...]] = (
         {"mode": "centre", "fraction": 0.6},
@@ -51,7 +56,13 @@ class Crop(MoveStep):
     @classmethod
     def _scope_by_mode(cls, data: Any) -> Any:
         """A fixed part is a decision about every image; a random part is variation."""
-        if isinstance(data, dict) and "scope" not in data:
+        if not isinstance(data, dict):
+            return data
+        # A random part whose sides are given in px, and nothing as a share, is meant to have these.
+        pixels = data.get("mode", "random") == "random" and {"width_px", "height_px"} & data.keys() and not {"area_fraction", "aspect"} & data.keys()
+        if pixels and "size_by" not in data:
+            data = {**data, "size_by": "px"}
+        if "scope" not in data:
             return {**data, "scope": "every" if data.get("mode") in ("window", "centre") else "train"}
         return data
 
@@ -80,16 +91,21 @@ class Crop(MoveStep):
 
     def effect(self, drawn: Drawn, size: Size) -> Move:
         left, top, width, height = self._part(drawn, size)
-        return Move(translation(-left, -top), Size(width, height), cuts=True)
+        if left >= 0 and top >= 0 and left + width <= size.width and top + height <= size.height:
+            return Move(translation(-left, -top), Size(width, height), cuts=True)
+        if self.beyond == "refuse":
+            raise RenderError(f"step {self.id}: the window {width}×{height} px at ({left}, {top}) reaches beyond a picture of "
+                              f"{size.width}×{size.height} px; make it smaller, or set beyond: pad")  # fmt: skip
+        window = (max(-left, 0), max(-top, 0), min(size.width - left, width), min(size.height - top, height))
+        return Move(translation(-left, -top), Size(width, height), cuts=True, window=window, pad_color=self.pad_color)
 
     def _part(self, drawn: Drawn, size: Size) -> tuple[int, int, int, int]:
         if self.mode == "window":
-            width, height = min(self.width_px, size.width - self.left_px), min(self.height_px, size.height - self.top_px)
-            if width < 1 or height < 1:
+            if self.left_px >= size.width or self.top_px >= size.height:
                 raise RenderError(
                     f"step {self.id}: the window starts at ({self.left_px}, {self.top_px}) px, outside a picture of {size.width}×{size.height} px"
                 )
-            return self.left_px, self.top_px, width, height
+            return self.left_px, self.top_px, self.width_px, self.height_px
         if self.mode == "centre":
             width, height = max(1, round(size.width * self.fraction)), max(1, round(size.height * self.fraction))
             return (size.width - width) // 2, (size.height - height) // 2, width, height
@@ -99,6 +115,13 @@ class Crop(MoveStep):
             x0, y0, x1, y1 = drawn["box_px"]
             left, top = max(math.floor(x0), 0), max(math.floor(y0), 0)
             return left, top, max(min(math.ceil(x1), size.width) - left, 1), max(min(math.ceil(y1), size.height) - top, 1)
+        if self.size_by == "px":
+            # A picture smaller than the window is padded alike on both sides, where it is padded.
+            left, top = (
+                round(share * room) if room >= 0 else room // 2
+                for share, room in ((drawn["x_fraction"], size.width - self.width_px), (drawn["y_fraction"], size.height - self.height_px))
+            )
+            return left, top, self.width_px, self.height_px
         target = drawn["area_fraction"] * size.width * size.height
         wide, high = math.sqrt(target * drawn["aspect"]), math.sqrt(target / drawn["aspect"])
         fit = min(1.0, size.width / wide, size.height / high)

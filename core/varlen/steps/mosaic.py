@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from varlen.model.effects import Mosaic as MosaicEffect
 from varlen.model.effects import MosaicCell
 from varlen.model.geometry import Size
-from varlen.steps.base import DrawContext, Drawn, Span, Step, option, span, whole
-from varlen.steps.crop import LARGEST
+from varlen.steps.base import LARGEST, DrawContext, Drawn, Span, Step, option, span, whole
 
 if TYPE_CHECKING:
     from varlen.draws import Stream

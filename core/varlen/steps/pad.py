@@ -8,8 +8,7 @@ from pydantic import model_validator
 
 from varlen.model.effects import Move
 from varlen.model.geometry import Size, translation
-from varlen.steps.base import DrawContext, Drawn, EdgedStep, Scope, scope, whole
-from varlen.steps.crop import LARGEST
+from varlen.steps.base import LARGEST, DrawContext, Drawn, EdgedStep, Scope, scope, whole
 
 if TYPE_CHECKING:
     from varlen.draws import Stream

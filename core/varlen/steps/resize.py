@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from varlen.model.effects import Move
 from varlen.model.geometry import Size, scaling
-from varlen.steps.base import DrawContext, Drawn, MoveStep, Rgb, Scope, color, option, scope, whole
-from varlen.steps.crop import LARGEST
+from varlen.steps.base import LARGEST, DrawContext, Drawn, MoveStep, Rgb, Scope, color, option, scope, whole
 
 if TYPE_CHECKING:
     from varlen.draws import Stream

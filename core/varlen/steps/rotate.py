@@ -9,7 +9,7 @@ from pydantic import model_validator
 
 from varlen.model.effects import Move
 from varlen.model.geometry import Size, about, rotation, scaling
-from varlen.steps.base import DrawContext, Drawn, EdgedStep, Span, Within, option, span, within
+from varlen.steps.base import LARGEST, DrawContext, Drawn, EdgedStep, Span, Within, chosen_centre, later, option, span, whole, within
 
 if TYPE_CHECKING:
     from varlen.draws import Stream
@@ -24,9 +24,13 @@ class Rotate(EdgedStep):
         "keep", "keep: same frame, corners are cut; grow: frame large enough for all; zoom: enlarged until no blank corner shows"
     )
     within: Within = within()
+    centre_x_px: int | None = later(whole(None, "what stays in place, from the left; else the middle", unit="px", low=0, high=LARGEST))
+    centre_y_px: int | None = later(whole(None, "what stays in place, from the top; else the middle", unit="px", low=0, high=LARGEST))
 
     @model_validator(mode="after")
     def _fits_the_object(self) -> Rotate:
+        if self.frame != "keep" and (self.centre_x_px is not None or self.centre_y_px is not None):
+            raise ValueError("a chosen centre needs frame: keep; the others put the picture's middle into the frame's middle")
         if self.within == "objects" and self.frame == "grow":
             raise ValueError("frame: grow can't be used within objects, whose boxes keep their size")
         return self
@@ -46,5 +50,6 @@ class Rotate(EdgedStep):
             # The frame's own corners, turned back, must stay inside the enlarged picture.
             factor = max(cos + sin * height / width, cos + sin * width / height)
             turn = turn.then(scaling(factor, factor))
-        matrix = about(turn, (width / 2, height / 2), to=(out.width / 2, out.height / 2))
+        centre = chosen_centre(size, self.centre_x_px, self.centre_y_px)
+        matrix = about(turn, centre, to=centre if out == size else (out.width / 2, out.height / 2))
         return Move(matrix, out, self.edges, self.edge_color)

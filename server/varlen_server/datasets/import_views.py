@@ -64,7 +64,8 @@ class ImportRecognise(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """See what the files are, of themselves or read as another format; nothing is imported yet."""
         found = imports.open_import_or_404(pk)
-        imports.recognise(found, body_of(request, FormatSerializer).get("format", ""))
+        wish = body_of(request, FormatSerializer)
+        imports.recognise(found, wish.get("format", ""), wish.get("levels", ""))
         return Response(ImportSerializer(found).data)
 
 

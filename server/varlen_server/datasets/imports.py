@@ -16,9 +16,10 @@ from django.db import transaction
 from django.utils import timezone
 from rest_framework.exceptions import NotFound, ValidationError
 from rest_framework.generics import get_object_or_404
-from varlen.datasets.image_files import decode
+from varlen.datasets.image_files import decode, read_header
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.importer import preview_dataset
+from varlen.datasets.level_rules import LevelRule
 from varlen.datasets.sources import open_files
 from varlen.errors import DatasetError
 
@@ -70,11 +71,11 @@ def add_files(dataset_import: DatasetImport, files: list[UploadedFile], paths: l
                 out.write(block)
 
 
-def recognise(dataset_import: DatasetImport, form: str = "") -> None:
-    """See what the files are, or what they are when read as `form`. Raises `DatasetError`."""
+def recognise(dataset_import: DatasetImport, form: str = "", levels: str = "") -> None:
+    """See what the files are, or what they are when read as `form`, with a rule for `levels`. Raises `DatasetError`."""
     if dataset_import.folder:
         dataset_import.path = str(_gathered(Path(dataset_import.folder) / "files"))
-    dataset_import.recognised = preview_dataset(Path(dataset_import.path), form)
+    dataset_import.recognised = preview_dataset(Path(dataset_import.path), form, levels)
     dataset_import.state = State.RECOGNISED
     dataset_import.save(update_fields=["path", "recognised", "state"])
 
@@ -84,12 +85,21 @@ def start(pk: int, options: dict[str, Any], name: str = "") -> DatasetImport:
     with transaction.atomic():
         found = get_object_or_404(DatasetImport.objects.select_for_update(), pk=pk, state=State.RECOGNISED)
         options.setdefault("form", found.recognised["format"])
+        _check_answers(found.recognised, options)
         ImportOptions.from_json(options).class_names(each["name"] for each in found.recognised["classes"])
         found.choices, found.name = options, name or found.name
         found.total, found.state = found.recognised["images"], State.WAITING
         found.save()
         import_dataset_task.defer(import_id=found.pk)
     return found
+
+
+def _check_answers(recognised: dict[str, Any], options: dict[str, Any]) -> None:
+    """Whether what the files leave open was answered. Raises `DatasetError`."""
+    words = {"mask_class": "the class of its masks has no name", "levels": "what is black and white in its pictures is not said"}
+    for name in recognised.get("asks", []):
+        if name == "mask_class" and not options.get(name):
+            raise DatasetError(f"{words[name]}: give {name}")
 
 
 def cancel(pk: int) -> None:
@@ -103,8 +113,13 @@ def example_picture(dataset_import: DatasetImport) -> bytes:
     """The picture of the example that was recognised, as JPEG."""
     if not dataset_import.recognised:
         raise NotFound("Nothing was recognised yet.")
-    key = dataset_import.recognised["example"]["key"]
-    return preview(decode(open_files(dataset_import.path).read(key), key), EXAMPLE_WIDTH)
+    example = dataset_import.recognised["example"]
+    if example is None:
+        raise NotFound("No picture can be shown before there is a rule for its levels.")
+    files, rule = open_files(dataset_import.path), LevelRule.parse(dataset_import.recognised.get("levels", ""))
+    data = files.read(example["key"])
+    ruled = rule.kind and rule.serves(read_header(data, example["key"]))
+    return preview(rule.decode(data, example["key"]) if ruled else decode(data, example["key"]), EXAMPLE_WIDTH)
 
 
 def folders_below(asked: str) -> dict[str, Any]:

@@ -32,6 +32,11 @@ class Dataset(models.Model):
     lines = models.JSONField(default=list)
     partners = models.JSONField(default=list)
     map_classes = models.JSONField(default=list)
+    #: Classes that a mirror turns into each other, both ways.
+    mirror_classes = models.JSONField(default=dict)
+    #: The options it was read with, where they are not the usual ones (see `ImportOptions`).
+    read_as = models.JSONField(default=dict)
+    splits_drawn = models.BooleanField(default=False)
     format = models.CharField(max_length=40, default="coco")
     findings = models.JSONField(default=list)
     statistics = models.JSONField(default=dict)

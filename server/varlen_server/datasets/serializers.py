@@ -6,6 +6,7 @@ from typing import Any
 
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
+from varlen.datasets.skeleton import Skeleton, mirror_pairs
 from varlen.forecast.advice import MARKS
 
 from varlen_server.datasets.models import Dataset, DatasetImport, Image
@@ -36,6 +37,9 @@ class ObjectSerializer(serializers.Serializer):
     keypoints = serializers.ListField(child=serializers.ListField(child=serializers.FloatField()))
     crowd = serializers.BooleanField()
     share = serializers.FloatField()
+    oriented = serializers.ListField(
+        child=serializers.ListField(child=serializers.FloatField()), required=False, help_text="four corners of an oriented box, where there is one"
+    )
 
     def get_fields(self):  # type: ignore[no-untyped-def]
         """`class` is a word of Python's own, so it can't be an attribute above."""
@@ -55,7 +59,8 @@ class DatasetSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Dataset
-        fields = ("id", "name", "digest", "classes", "keypoints", "lines", "created", "splits", "format", "marks", "source", "map_classes")
+        fields = ("id", "name", "digest", "classes", "keypoints", "lines", "created", "splits", "format", "marks", "source", "map_classes",
+                  "mirror_pairs", "mirror_classes", "splits_drawn")  # fmt: skip
 
     marks = serializers.DictField(child=serializers.ListField(child=serializers.CharField()))
 
@@ -63,6 +68,13 @@ class DatasetSerializer(serializers.ModelSerializer):
     keypoints = serializers.ListField(child=serializers.CharField())
     map_classes = serializers.ListField(child=serializers.CharField(), help_text="what the levels of label maps mean; none without label maps")
     lines = serializers.ListField(child=serializers.ListField(child=serializers.IntegerField()))
+
+    mirror_pairs = serializers.SerializerMethodField()
+    mirror_classes = serializers.DictField(child=serializers.CharField(), help_text="classes that a mirror turns into each other, both ways")
+
+    def get_mirror_pairs(self, dataset: Dataset) -> list[list[str]]:
+        """Keypoints that a mirror turns into each other."""
+        return mirror_pairs(Skeleton(tuple(dataset.keypoints), (), tuple(dataset.partners)))
 
     @extend_schema_field(SplitCountSerializer(many=True))
     def get_splits(self, dataset: Dataset) -> list[dict[str, Any]]:
@@ -214,17 +226,26 @@ class RecognisedSerializer(serializers.Serializer):
     """What files seem to be. Splits and labels are of the first images alone, unless `exact`."""
 
     format = serializers.CharField()
+    levels = serializers.CharField(allow_blank=True, default="", help_text="the rule for levels that it was looked at with")
+    why = serializers.ListField(child=serializers.CharField(), default=list, help_text="files that spoke for the format, and such as do not fit")
+    asks = serializers.ListField(child=serializers.CharField(), default=list, help_text="options that have to be given: mask_class, levels")
     images = serializers.IntegerField()
     exact = serializers.BooleanField()
     splits = serializers.DictField(child=serializers.IntegerField())
+    splits_drawn = serializers.BooleanField(default=False, help_text="the files name no splits")
     classes = LabelCountSerializer(many=True)
+    mirror_pairs = serializers.ListField(child=serializers.ListField(child=serializers.CharField()), default=list)
+    unpaired = serializers.ListField(child=serializers.CharField(), default=list, help_text="keypoints that speak of a side and have no partner")
+    columns = serializers.DictField(child=serializers.CharField(), default=dict, help_text="of a table: what is read from which column")
+    unclear = serializers.IntegerField(default=0, help_text="pictures whose levels need a rule")
+    remarks = serializers.ListField(child=serializers.CharField(), default=list)
     keypoints = serializers.ListField(child=serializers.CharField())
     label_map = serializers.ListField(child=serializers.CharField())
     fields = serializers.ListField(child=serializers.CharField(), help_text="fields of images that could name groups")  # type: ignore[assignment]
     turned = serializers.IntegerField(help_text="pictures with an EXIF orientation among the first")
     problems = serializers.ListField(child=serializers.CharField())
     problem_count = serializers.IntegerField()
-    example = RecognisedExampleSerializer()
+    example = RecognisedExampleSerializer(allow_null=True)
 
 
 class ImportSerializer(serializers.ModelSerializer):
@@ -252,6 +273,13 @@ class ImportFilesSerializer(serializers.Serializer):
 
 class FormatSerializer(serializers.Serializer):
     format = serializers.CharField(required=False, allow_blank=True, help_text="the format, in place of what is recognised")
+    levels = serializers.CharField(required=False, allow_blank=True, max_length=80, help_text="a rule for levels beyond 8 bits")
+
+
+class NamePairsField(serializers.ListField):
+    """Pairs of names."""
+
+    child = serializers.ListField(child=serializers.CharField(max_length=200), min_length=2, max_length=2)
 
 
 class ImportOptionsSerializer(serializers.Serializer):
@@ -265,6 +293,15 @@ class ImportOptionsSerializer(serializers.Serializer):
     classes = serializers.ListField(
         child=serializers.ListField(child=serializers.CharField(allow_blank=True), min_length=2, max_length=2), required=False
     )
+    stratify = serializers.BooleanField(required=False)
+    mask_class = serializers.CharField(required=False, allow_blank=True, max_length=200)
+    levels = serializers.CharField(required=False, allow_blank=True, max_length=80)
+    mirror_pairs = NamePairsField(required=False, allow_null=True)
+    mirror_classes = NamePairsField(required=False)
+    tile = serializers.ListField(
+        child=serializers.IntegerField(min_value=32, max_value=16384), min_length=2, max_length=2, required=False, allow_null=True
+    )
+    overlap = serializers.IntegerField(min_value=0, max_value=16384, required=False)
 
 
 class FolderSerializer(serializers.Serializer):

@@ -11,9 +11,9 @@ from typing import Any, cast
 
 from django.conf import settings
 from django.db import transaction
-from django.db.models import Count, Sum
+from django.db.models import Count, Q, Sum
 from varlen.datasets import dataset as core
-from varlen.datasets.dataset import check_map_size
+from varlen.datasets.dataset import check_map_size, reading_facts
 from varlen.datasets.digests import content_digest, map_digest, whole_digest
 from varlen.datasets.entry import Entry
 from varlen.datasets.image_files import decode_levels
@@ -47,13 +47,26 @@ def import_dataset(path: Path, name: str, options: ImportOptions | None = None, 
     """
     importer = Importer(path, options or ImportOptions())
     reading = importer.reading
-    dataset = Dataset.objects.create(name=name, ready=False, classes=list(importer.classes), keypoints=list(reading.skeleton.names),
-                                     lines=[list(line) for line in reading.skeleton.edges], partners=list(reading.skeleton.partners),
-                                     map_classes=list(reading.map_classes), format=importer.format, extra=reading.extra, source=source)  # fmt: skip
+    dataset = Dataset.objects.create(
+        name=name,
+        ready=False,
+        classes=list(importer.classes),
+        keypoints=list(reading.skeleton.names),
+        lines=[list(line) for line in reading.skeleton.edges],
+        partners=list(reading.skeleton.partners),
+        map_classes=list(reading.map_classes),
+        format=importer.format,
+        extra=reading.extra,
+        source=source,
+        mirror_classes=importer.mirror_classes,
+        read_as=importer.options.to_json(),
+        splits_drawn=importer.drawn,
+    )
     begun(dataset)
+    known = known_splits(name, source)
     try:
         store_file = partial(content_store.keep, settings.PICTURES, lasting=False)
-        rows = importer.images(store_file, MakesRows(importer.classes), progress, workers=os.cpu_count() or 1)
+        rows = importer.images(store_file, MakesRows(importer.classes), progress, workers=os.cpu_count() or 1, known_splits=known)
         while some := list(islice(rows, ROWS_AT_ONCE)):
             Image.objects.bulk_create([Image(dataset=dataset, **row._asdict()) for row in some])
         findings = importer.findings()
@@ -69,6 +82,12 @@ def import_dataset(path: Path, name: str, options: ImportOptions | None = None, 
         discard_import(dataset)
         raise
     return dataset
+
+
+def known_splits(name: str, source: str) -> dict[str, str]:
+    """The split of every picture of the dataset that was brought in last under this name or from this place, by SHA-256."""
+    same = Dataset.objects.filter(ready=True).filter(Q(name=name) | Q(source=source) if source else Q(name=name)).order_by("-pk").first()
+    return dict(same.images.filter(left_out=False).values_list("sha256", "split")) if same is not None else {}
 
 
 def discard_import(dataset: Dataset) -> None:
@@ -96,7 +115,13 @@ def content_of(row: Image, classes: tuple[str, ...]) -> str:
 
 def digest_of(dataset: Dataset) -> str:
     """The snapshot's digest of a dataset as it stands in the database, edits included."""
-    return whole_digest(dataset.classes, dataset.keypoints, dataset.images.filter(left_out=False).values_list("split", "content"))
+    facts = reading_facts(skeleton_of(dataset), dataset.mirror_classes, "mirror_pairs" in dataset.read_as)
+    return whole_digest(dataset.classes, dataset.keypoints, dataset.images.filter(left_out=False).values_list("split", "content"), facts)
+
+
+def skeleton_of(dataset: Dataset) -> Skeleton:
+    """The core's skeleton of a dataset."""
+    return Skeleton(tuple(dataset.keypoints), tuple((a, b) for a, b in dataset.lines), tuple(dataset.partners))
 
 
 @lru_cache(maxsize=4)
@@ -120,10 +145,10 @@ def _loaded(row: Dataset) -> core.Dataset:
         digests[image.key] = image.sha256
         if image.label_map:
             maps[image.label_map] = image.label_map_sha256
-    skeleton = Skeleton(tuple(row.keypoints), tuple((a, b) for a, b in row.lines), tuple(row.partners))
     files = content_store.StoredFiles(row.name, settings.PICTURES, {**digests, **maps})
-    dataset = core.Dataset(row.name, classes, entries, files, skeleton, row.extra, digests)
-    dataset.map_classes = tuple(row.map_classes)
+    dataset = core.Dataset(row.name, classes, entries, files, skeleton_of(row), row.extra, digests)
+    dataset.map_classes, dataset.mirror_classes, dataset.read_as = tuple(row.map_classes), row.mirror_classes, row.read_as
+    dataset.format, dataset.splits_drawn = row.format, row.splits_drawn
     return dataset
 
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import errno
+import logging
 import shutil
 import time
 from pathlib import Path
 
+from django.db import OperationalError
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
+from procrastinate.contrib.django.models import ProcrastinateJob
 from varlen.datasets.import_options import ImportOptions
 from varlen.errors import VarlenError
 
@@ -18,6 +22,9 @@ from varlen_server.datasets.services import discard_import, import_dataset
 State = DatasetImport.State
 #: Between two writes of progress, seconds.
 OFTEN = 0.3
+#: What a full disk is called.
+FULL = (errno.ENOSPC, errno.EDQUOT)
+log = logging.getLogger(__name__)
 
 
 class Stopped(Exception):
@@ -59,8 +66,28 @@ def import_dataset_task(import_id: int = 0, intake_id: int = 0) -> None:
         _finish(mine, State.CANCELLED, None, "cancelled")
     except VarlenError as error:
         _finish(mine, State.FAILED, None, str(error))
+    except OperationalError:
+        raise  # the database is away: tried again, and at last found by `fail_lost_imports`
+    except OSError as error:
+        full = " Make room and import it again." if error.errno in FULL else ""
+        _finish(mine, State.FAILED, None, f"{error.filename or 'store'}: {error.strerror or error}.{full}")
+    except Exception as error:  # whatever a file brought about that nothing foresaw: said, and nothing stays
+        log.exception("import %s", mine.pk)
+        _finish(mine, State.FAILED, None, f"it can't be read ({type(error).__name__}: {str(error)[:200]})")
     else:
         _finish(mine, State.DONE, dataset)
+
+
+def fail_lost_imports() -> int:
+    """Imports under way that no job has any more, as after a full disk of the database: they end as failed. Returns how many."""
+    live = ProcrastinateJob.objects.filter(task_name="bring_in", status__in=["todo", "doing"])
+    known = {job.args.get("import_id") or job.args.get("intake_id") for job in live}
+    lost = DatasetImport.objects.filter(state__in=[State.WAITING, State.READING]).exclude(pk__in=known)
+    for each in lost:
+        if each.dataset is not None and not each.dataset.ready:
+            discard_import(each.dataset)
+        _finish(each, State.FAILED, None, "its job was lost; import it again")
+    return len(lost)
 
 
 def _finish(dataset_import: DatasetImport, state: State, dataset: Dataset | None, message: str = "") -> None:

@@ -22,7 +22,9 @@ class Edition(models.Model):
         FAILED = "failed"
         CANCELLED = "cancelled"
 
-    name = models.CharField(max_length=120)
+    name = models.CharField(max_length=140, unique=True)
+    #: Counts the editions of a dataset, from 1.
+    number = models.PositiveIntegerField(default=1)
     #: None for an edition found in its folder whose dataset is not here any more.
     dataset = models.ForeignKey(Dataset, on_delete=models.PROTECT, null=True, related_name="editions")
     #: The snapshot it is made from; a dataset may be mended afterwards.
@@ -41,6 +43,10 @@ class Edition(models.Model):
     total = models.PositiveIntegerField(default=0)
     message = models.TextField(default="")
     output_digest = models.CharField(max_length=71, default="")
+    record_digest = models.CharField(max_length=71, default="")
+    #: Kinds of labels that may be lost, as its orderer agreed to; and what of labels is lost.
+    accept_loss = models.JSONField(default=list)
+    lost = models.JSONField(default=list)
     counts = models.JSONField(default=dict)
     statistics = models.JSONField(default=dict)
     left_out = models.JSONField(default=list)

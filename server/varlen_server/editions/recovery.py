@@ -15,6 +15,7 @@ from varlen.errors import VarlenError
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.editions.models import Edition
+from varlen_server.editions.names import free_name
 from varlen_server.editions.tasks import finish, make_edition
 from varlen_server.pipelines.models import Revision
 
@@ -38,7 +39,7 @@ def _adopt(number: int, record: EditionRecord) -> Edition:
     order = ExportSpec(**ExportSpec.fields_of(record)).to_json()
     with transaction.atomic():
         edition = Edition.objects.create(
-            pk=number, name=f"{record['dataset']}, {record['pipeline'].get('name', '')}"[:120],
+            pk=number, name=free_name(f"{record['dataset']}, {record['pipeline'].get('name', '')}"[:120]),
             dataset=Dataset.objects.filter(digest=record["dataset_digest"]).first(),
             dataset_digest=record["dataset_digest"], dataset_name=record["dataset"], pipeline_digest=record["pipeline_digest"],
             revision=Revision.objects.filter(digest=record["pipeline_digest"]).first(), document=record["pipeline"], order=order,

@@ -9,7 +9,8 @@ from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.image_files import IMAGE_TYPES
-from varlen.editions.export_spec import MOST_VARIANTS
+from varlen.datasets.losses import KINDS, in_words
+from varlen.editions.export_spec import MOST_IMAGES, MOST_VARIANTS
 
 from varlen_server.datasets.serializers import NamedCountSerializer, ObjectSerializer, PageQuerySerializer
 from varlen_server.editions.models import Edition
@@ -39,6 +40,7 @@ class EditionSerializer(serializers.ModelSerializer):
     statistics = serializers.DictField()
     document = serializers.DictField()
     left_out = LeftOutSerializer(many=True)
+    lost = serializers.SerializerMethodField()
     check_state = serializers.SerializerMethodField()
     pipeline_name = serializers.SerializerMethodField()
     pipeline = serializers.SerializerMethodField()
@@ -49,9 +51,37 @@ class EditionSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Edition
-        fields = ("id", "name", "dataset", "dataset_name", "dataset_digest", "dataset_changed", "pipeline", "pipeline_name", "pipeline_digest",
-                  "revision_number", "document", "order", "state", "done", "total", "message", "output_digest", "counts", "statistics", "left_out",
-                  "check_state", "path", "rate", "created", "started", "finished")  # fmt: skip
+        fields = (
+            "id",
+            "name",
+            "dataset",
+            "dataset_name",
+            "dataset_digest",
+            "dataset_changed",
+            "pipeline",
+            "pipeline_name",
+            "pipeline_digest",
+            "revision_number",
+            "document",
+            "order",
+            "state",
+            "done",
+            "total",
+            "message",
+            "output_digest",
+            "record_digest",
+            "number",
+            "lost",
+            "counts",
+            "statistics",
+            "left_out",
+            "check_state",
+            "path",
+            "rate",
+            "created",
+            "started",
+            "finished",
+        )
 
     def get_pipeline_name(self, edition: Edition) -> str:
         return str(edition.document.get("name", ""))
@@ -70,6 +100,10 @@ class EditionSerializer(serializers.ModelSerializer):
     def get_check_state(self, edition: Edition) -> dict[str, Any]:
         return {"state": "", "done": 0, "count": 0, "problems": [], "at": "", **edition.check_state}
 
+    def get_lost(self, edition: Edition) -> list[str]:
+        """What its format holds of the source not at all, or only in part, in words."""
+        return [each if isinstance(each, str) else f"all {in_words(each)}" for each in edition.lost]
+
     def get_path(self, edition: Edition) -> str:
         return str(edition.folder)
 
@@ -85,7 +119,10 @@ class EditionSerializer(serializers.ModelSerializer):
 class OrderSerializer(serializers.Serializer):
     variants = serializers.IntegerField(min_value=0, max_value=MOST_VARIANTS, default=3)
     originals = serializers.BooleanField(default=True)
-    format = serializers.ChoiceField(choices=sorted(WRITERS), default="coco")
+    total = serializers.IntegerField(min_value=0, max_value=MOST_IMAGES, default=0, help_text="exactly so many training images, in place of variants")
+    per_class = serializers.IntegerField(min_value=0, max_value=MOST_IMAGES, default=0, help_text="at least so many labels of each class, likewise")
+    balance = serializers.BooleanField(default=False, help_text="more variants of images that show rare classes")
+    format = serializers.ChoiceField(choices=["", *sorted(WRITERS)], default="", help_text="none for the dataset's own")
     image = serializers.ChoiceField(choices=[each.name for each in IMAGE_TYPES], default="jpeg")
     quality = serializers.IntegerField(min_value=1, max_value=100, default=90)
     splits = serializers.ListField(child=serializers.CharField(), default=list, help_text="none for all")
@@ -94,12 +131,36 @@ class OrderSerializer(serializers.Serializer):
     )
 
 
+class AcceptLossField(serializers.ListField):
+    """Kinds of labels that may be lost altogether."""
+
+    child = serializers.ChoiceField(choices=[*KINDS, "all"])
+
+
+class LossSerializer(serializers.Serializer):
+    """All labels of a kind, of which the format keeps nothing."""
+
+    kind = serializers.CharField()
+    images = serializers.IntegerField(required=False)
+    objects = serializers.IntegerField(required=False)
+    says = serializers.CharField()
+
+
+class ClassLabelsSerializer(serializers.Serializer):
+    """Labels of a class in the training split, before, and after if the pipeline lost none."""
+
+    name = serializers.CharField()
+    before = serializers.IntegerField()
+    after = serializers.IntegerField()
+
+
 class EditionRequestSerializer(OrderSerializer):
     name = serializers.CharField(max_length=120)
     dataset = serializers.IntegerField()
     document = serializers.DictField()
     revision = serializers.IntegerField(required=False, allow_null=True)
     leave_out = serializers.BooleanField(default=False, help_text="skip images that can't be made")
+    accept_loss = AcceptLossField(default=list)
 
 
 class EstimateRequestSerializer(OrderSerializer):
@@ -110,6 +171,9 @@ class EstimateRequestSerializer(OrderSerializer):
 class EstimateSerializer(serializers.Serializer):
     """What an edition would hold; bytes and seconds from a few images really made."""
 
+    format = serializers.CharField()
+    lost = LossSerializer(many=True)
+    class_objects = ClassLabelsSerializer(many=True)
     counts = serializers.DictField(child=serializers.IntegerField())
     total = serializers.IntegerField()
     bytes = serializers.IntegerField()
@@ -217,6 +281,7 @@ class CellSerializer(serializers.Serializer):
 
 
 class TrialsStartSerializer(OrderSerializer):
+    accept_loss = AcceptLossField(default=list)
     datasets = serializers.ListField(child=serializers.IntegerField(), max_length=50)
     pipelines = serializers.ListField(child=serializers.IntegerField(), max_length=200)
 

@@ -4,21 +4,27 @@ from __future__ import annotations
 
 import re
 import shutil
+from collections.abc import Collection
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
 from django.db import transaction
+from django.db.models import Max
 from rest_framework.exceptions import NotFound
 from rest_framework.generics import get_object_or_404
+from varlen.datasets.losses import check_losses, in_words, losses_of
+from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.scores import Score, attach, read_scores, scores_of
 from varlen.errors import EditionError
+from varlen.forecast.outlook import expected_labels
 from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.models import Dataset
-from varlen_server.datasets.services import split_counts
+from varlen_server.datasets.services import load, split_counts
 from varlen_server.editions.models import Edition
+from varlen_server.editions.names import free_name
 from varlen_server.editions.tasks import check_edition, make_edition
 from varlen_server.errors import Conflict
 from varlen_server.pipelines.models import Revision
@@ -29,28 +35,45 @@ from varlen_server.sheet.renderers import renderer_of
 State = Edition.State
 
 
-def spec_of(wish: dict[str, Any]) -> ExportSpec:
-    """What is ordered. Raises `EditionError` for what can't be made."""
-    return ExportSpec(**ExportSpec.fields_of(wish))
-
-
-def total_of(dataset: Dataset, spec: ExportSpec) -> dict[str, int]:
-    """How many images an edition holds per split."""
+def total_of(dataset: Dataset, spec: ExportSpec, seed: int) -> dict[str, int]:
+    """How many images an edition holds per split. Raises `EditionError` for an order that can't be filled."""
+    if spec.allots:
+        return Allotment(load(dataset.pk, dataset.digest), spec, seed).counts()
     return spec.counts({row["split"]: row["images"] for row in split_counts(dataset)})
 
 
 def order_edition(
-    name: str, dataset: Dataset, document: dict[str, Any], spec: ExportSpec, revision: Revision | None, leave_out: bool = False
-) -> Edition:
-    """Order an edition; record and job are of one transaction: both are there or neither is."""
+    name: str, dataset: Dataset, document: dict[str, Any], spec: ExportSpec, revision: Revision | None, leave_out: bool = False,
+    accept_loss: Collection[str] = (),
+) -> Edition:  # fmt: skip
+    """Order an edition; record and job are of one transaction: both are there or neither is.
+
+    A name that another edition has gets a number. Raises `LossRefused` where the format loses all labels of a kind that is
+    not among `accept_loss`.
+    """
     pipeline = from_json(document)
+    source = load(dataset.pk, dataset.digest)
+    spec = spec.for_dataset(source)
+    lost = check_losses(source, spec.format, accept_loss)
     register(pipeline)
     with transaction.atomic():
+        Dataset.objects.select_for_update().get(pk=dataset.pk)
+        number = (Edition.objects.filter(dataset=dataset).aggregate(highest=Max("number"))["highest"] or 0) + 1
         edition = Edition.objects.create(
-            name=name, dataset=dataset, dataset_digest=dataset.digest, dataset_name=dataset.name, document=pipeline.to_json(),
-            pipeline_digest=pipeline.digest, order=spec.to_json(), total=sum(total_of(dataset, spec).values()), revision=revision,
+            name=free_name(name),
+            number=number,
+            accept_loss=list(accept_loss),
+            lost=lost,
+            dataset=dataset,
+            dataset_digest=dataset.digest,
+            dataset_name=dataset.name,
+            document=pipeline.to_json(),
+            pipeline_digest=pipeline.digest,
+            order=spec.to_json(),
+            total=sum(total_of(dataset, spec, pipeline.seed).values()),
+            revision=revision,
             leave_out=leave_out,
-        )  # fmt: skip
+        )
         make_edition.defer(edition_id=edition.pk)
     return edition
 
@@ -71,12 +94,25 @@ def done_or_404(pk: int) -> Edition:
 
 def estimate(dataset: Dataset, document: dict[str, Any], spec: ExportSpec) -> dict[str, Any]:
     """What an edition would hold, and about how many bytes and seconds it takes."""
-    counts = total_of(dataset, spec)
-    size, seconds = cost_of_one(renderer_of(dataset.pk, dataset.digest, from_json(document)), dataset.digest, spec)
+    pipeline = from_json(document)
+    renderer = renderer_of(dataset.pk, dataset.digest, pipeline)
+    spec = spec.for_dataset(renderer.dataset)
+    counts = total_of(dataset, spec, pipeline.seed)
+    size, seconds = cost_of_one(renderer, dataset.digest, spec)
     total = sum(counts.values())
     settings.EDITIONS.mkdir(parents=True, exist_ok=True)
-    return {"counts": counts, "total": total, "bytes": round(size * total), "free": shutil.disk_usage(settings.EDITIONS).free,
-            "seconds": seconds_for(total, seconds)}  # fmt: skip
+    lost = [{**loss, "says": in_words(loss)} for loss in losses_of(renderer.dataset, spec.format)]
+    classes = [{"name": name, **both} for name, both in expected_labels(renderer.dataset, Allotment(renderer.dataset, spec, pipeline.seed)).items()]
+    return {
+        "format": spec.format,
+        "lost": lost,
+        "class_objects": classes,
+        "counts": counts,
+        "total": total,
+        "bytes": round(size * total),
+        "free": shutil.disk_usage(settings.EDITIONS).free,
+        "seconds": seconds_for(total, seconds),
+    }
 
 
 def cancel(pk: int) -> None:

@@ -38,13 +38,26 @@ def make_edition(edition_id: int) -> None:
     try:
         if (edition.folder / RECORD).exists():
             return finish(edition)  # the worker died between the last file and this line
-        export(source_of(edition), from_json(edition.document), edition.folder, ExportSpec(**edition.order), workers=os.cpu_count() or 1,
-               scheduler=settings.SCHEDULER, resume=True, leave_out=edition.leave_out, progress=watch.progress, stop=watch.stop)  # fmt: skip
+        export(
+            source_of(edition),
+            from_json(edition.document),
+            edition.folder,
+            ExportSpec(**edition.order),
+            workers=os.cpu_count() or 1,
+            scheduler=settings.SCHEDULER,
+            resume=True,
+            leave_out=edition.leave_out,
+            accept_loss=edition.accept_loss,
+            progress=watch.progress,
+            stop=watch.stop,
+        )
     except Cancelled:
         shutil.rmtree(edition.part, ignore_errors=True)
         _end(edition, Edition.State.CANCELLED, message="cancelled")
     except VarlenError as error:
         _end(edition, Edition.State.STOPPED, message=str(error))
+    except (OSError, MemoryError) as error:
+        _end(edition, Edition.State.STOPPED, message=f"{getattr(error, 'strerror', None) or type(error).__name__}: make room and resume")
     else:
         finish(edition)
 
@@ -62,7 +75,8 @@ def finish(edition: Edition) -> None:
     """Take over what the folder's record says."""
     record = read_record(edition.folder)
     images = sum(split["images"] for split in record["counts"].values())
-    _end(edition, Edition.State.DONE, done=images, total=images, output_digest=record["output_digest"], counts=record["counts"],
+    _end(edition, Edition.State.DONE, done=images, total=images, output_digest=record["output_digest"],
+         record_digest=record.get("record_digest", ""), lost=[*record.get("lost", []), *record.get("reduced", [])], counts=record["counts"],
          statistics=record.get("statistics", {}), left_out=record.get("left_out", []), message="")  # fmt: skip
 
 
@@ -86,7 +100,7 @@ def check_edition(edition_id: int) -> None:
             _note(edition, {"state": "checking", "done": done})
 
     try:
-        problems = verify(edition.folder, progress)
+        problems = [f"{each['file']}: {each['problem']}" for each in verify(edition.folder, progress, edition.record_digest)]
     except VarlenError as error:
         problems = [str(error)]
     _note(edition, {"state": "checked", "done": done, "problems": problems[:200], "count": len(problems), "at": timezone.now().isoformat()})

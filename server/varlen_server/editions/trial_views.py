@@ -22,4 +22,4 @@ class Trials(APIView):
     def post(self, request: Request) -> Response:
         """Order the editions that are missing for some pipelines and datasets."""
         wish = body_of(request, TrialsStartSerializer)
-        return Response(CellSerializer(trials.start(wish["datasets"], wish["pipelines"], wish), many=True).data)
+        return Response(CellSerializer(trials.start(wish["datasets"], wish["pipelines"], wish, wish["accept_loss"]), many=True).data)

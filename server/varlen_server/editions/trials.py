@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from varlen.editions.scores import Score, scores_of
+from varlen.editions.trials import order_for
 from varlen.errors import VarlenError
+from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.editions.models import Edition
-from varlen_server.editions.services import order_edition, spec_of
+from varlen_server.editions.orders import spec_of
+from varlen_server.editions.services import order_edition
 from varlen_server.pipelines.models import Revision
 
 _GIVEN_UP = (Edition.State.CANCELLED, Edition.State.FAILED)
@@ -25,7 +29,7 @@ def all_cells() -> list[Cell]:
     return [_cell(dataset, revision, newest) for revision in _latest_revisions() for dataset in datasets]
 
 
-def start(datasets: list[int], pipelines: list[int], order: dict[str, Any]) -> list[Cell]:
+def start(datasets: list[int], pipelines: list[int], order: dict[str, Any], accept_loss: Sequence[str] = ()) -> list[Cell]:
     """Order the editions that are missing for some pipelines and datasets; those made from an earlier state of either don't count."""
     newest, cells = _newest_editions(), []
     chosen = [each for each in _datasets() if each.pk in datasets]
@@ -34,7 +38,9 @@ def start(datasets: list[int], pipelines: list[int], order: dict[str, Any]) -> l
             key = dataset.pk, dataset.digest, revision.digest
             if key not in newest:
                 name = f"{dataset.name}, {revision.pipeline.name}"[:120]
-                newest[key] = order_edition(name, dataset, revision.document, spec_of(order), revision)
+                newest[key] = order_edition(
+                    name, dataset, revision.document, order_for(from_json(revision.document), spec_of(order)), revision, accept_loss=accept_loss
+                )
             cells.append(_cell(dataset, revision, newest))
     return cells
 

@@ -13,6 +13,7 @@ from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.serializers import MessageSerializer
 from varlen_server.editions import services
 from varlen_server.editions.models import Edition
+from varlen_server.editions.orders import spec_of
 from varlen_server.editions.range_responses import zip_response
 from varlen_server.editions.serializers import (
     EditionRequestSerializer,
@@ -42,7 +43,8 @@ class EditionList(APIView):
         wish = body_of(request, EditionRequestSerializer)
         dataset = get_object_or_404(Dataset, pk=wish["dataset"])
         revision = Revision.objects.filter(pk=wish.get("revision") or 0).first()
-        return _shown(services.order_edition(wish["name"], dataset, wish["document"], services.spec_of(wish), revision, wish["leave_out"]).pk, 201)
+        return _shown(services.order_edition(wish["name"], dataset, wish["document"], spec_of(wish), revision, wish["leave_out"],
+                                             wish["accept_loss"]).pk, 201)  # fmt: skip
 
 
 class EditionEstimate(APIView):
@@ -50,7 +52,7 @@ class EditionEstimate(APIView):
     def post(self, request: Request) -> Response:
         """What an edition would hold, and about how many bytes and seconds it takes."""
         wish = body_of(request, EstimateRequestSerializer)
-        return Response(services.estimate(get_object_or_404(Dataset, pk=wish["dataset"]), wish["document"], services.spec_of(wish)))
+        return Response(services.estimate(get_object_or_404(Dataset, pk=wish["dataset"]), wish["document"], spec_of(wish)))
 
 
 class EditionDetail(APIView):

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 import orjson
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.summary import evenly_spaced
-from varlen.editions.export_spec import ExportSpec
+from varlen.editions.export_spec import TRAINING, ExportSpec
 from varlen.render.renderer import Renderer
 
 from varlen_server.response_cache import cached_json
@@ -28,7 +28,7 @@ def cost_of_one(renderer: Renderer, dataset_digest: str, order: ExportSpec) -> t
     """
     by_split = renderer.dataset.by_split()
     # The last variant of each image stands for all that are made of it.
-    last = {split: order.variants_for(split)[-1:] for split in by_split}
+    last = {split: [1] if order.allots and split == TRAINING else order.variants_for(split)[-1:] for split in by_split}
     varied = sorted((split, bool(variant)) for split, variants in last.items() for variant in variants)
     asked = [dataset_digest, renderer.pipeline.digest, order.format, order.image, order.quality, varied]
     size, seconds = orjson.loads(cached_json("costs", asked, lambda: _measured(renderer, order, last)))

@@ -100,6 +100,9 @@ class LedgerRequestSerializer(serializers.Serializer):
     document = serializers.DictField()
     variants = serializers.IntegerField(min_value=0, max_value=1000)
     originals = serializers.BooleanField()
+    total = serializers.IntegerField(min_value=0, default=0, help_text="exactly so many training images, in place of variants")
+    per_class = serializers.IntegerField(min_value=0, default=0, help_text="at least so many labels of each class, likewise")
+    balance = serializers.BooleanField(default=False, help_text="more variants of images that show rare classes")
 
 
 class BlameSerializer(serializers.Serializer):
@@ -107,10 +110,19 @@ class BlameSerializer(serializers.Serializer):
     count = serializers.IntegerField()
 
 
+class ClassLabelsSerializer(serializers.Serializer):
+    """Labels of a class in the training split: before, and after what the pipeline is expected to lose."""
+
+    name = serializers.CharField()
+    before = serializers.IntegerField()
+    after = serializers.IntegerField()
+
+
 class LedgerSerializer(serializers.Serializer):
     """Exact image counts; objects, blank share and passes over a sample of variants, labels only."""
 
     counts = serializers.DictField(child=serializers.IntegerField())
+    class_objects = ClassLabelsSerializer(many=True)
     total = serializers.IntegerField()
     sampled = serializers.IntegerField()
     kept = serializers.IntegerField()

@@ -18,11 +18,13 @@ from django.conf import settings
 from rest_framework.exceptions import NotFound
 from rest_framework.generics import get_object_or_404
 from varlen.atomic_files import write_whole
+from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import RenderError
 from varlen.forecast.advice import advice_on
 from varlen.forecast.label_forecast import Tally, count_draws, forecast
 from varlen.forecast.limits import largest_range
+from varlen.forecast.outlook import expected_labels
 from varlen.pipeline.document import from_json
 from varlen.pipeline.plan import Plan, Resample
 from varlen.render.renderer import Renderer
@@ -76,15 +78,29 @@ class Bench:
         numbers = range(1, variants + 1) if image.split == "train" else [0]
         return {"image": image.pk, "tiles": [tile(self.dataset, self.renderer, image.pk, image.key, number, width) for number in numbers]}
 
-    def ledger(self, variants: int, originals: bool) -> dict[str, Any]:
-        """Exact image counts of an edition, and what becomes of objects over a sample of variants."""
-        spec = ExportSpec(variants, originals)
-        counts = spec.counts(self.renderer.dataset.images_by_split())
+    def ledger(self, spec: ExportSpec) -> dict[str, Any]:
+        """Exact image counts of an edition, its labels of each class, and what becomes of objects over a sample of variants."""
+        dataset = self.renderer.dataset
+        spec = spec.for_dataset(dataset)
+        allotment = Allotment(dataset, spec, self.pipeline.seed)
+        counts = allotment.counts()
         total = sum(counts.values())
         # The sample depends on neither the number of variants nor the originals.
-        sampled = orjson.loads(cached_json("ledgers-4", self.key, partial(_sampled_losses, self.renderer)))
+        sampled = orjson.loads(cached_json("ledgers-5", self.key, partial(_sampled_losses, self.renderer)))
         size, seconds = cost_of_one(self.renderer, self.dataset.digest, spec)
-        return {"counts": counts, "total": total, **sampled, "bytes": round(size * total), "seconds": seconds_for(total, seconds)}
+        kept = sampled.pop("kept_shares")
+        labels = [
+            {"name": name, "before": both["before"], "after": round(both["after"] * kept.get(name, 1.0))}
+            for name, both in expected_labels(dataset, allotment).items()
+        ]
+        return {
+            "counts": counts,
+            "class_objects": labels,
+            "total": total,
+            **sampled,
+            "bytes": round(size * total),
+            "seconds": seconds_for(total, seconds),
+        }
 
     def forecast(self, draws: int) -> bytes:
         """What becomes of labels over many draws, as JSON."""
@@ -219,7 +235,8 @@ def _sampled_losses(renderer: Renderer) -> dict[str, Any]:
     clipped = tally.clipped.total()
     sampled = max(tally.variants, 1)
     passes = sum(number * times for number, times in tally.passes.items())
-    return {"sampled": tally.variants, "kept": tally.kept.total() - clipped, "clipped": clipped, "dropped": blame.total(),
+    shares = {name: tally.kept[name] / count for name, count in tally.before.items()}
+    return {"kept_shares": shares, "sampled": tally.variants, "kept": tally.kept.total() - clipped, "clipped": clipped, "dropped": blame.total(),
             "blame": [{"step": step, "count": count} for step, count in blame.most_common()],
             "blank_share": round(sum(tally.blanks) / sampled, 4), "passes": round(passes / sampled, 2)}  # fmt: skip
 

@@ -9,6 +9,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from varlen_server.datasets.serializers import MessageSerializer
+from varlen_server.editions.orders import spec_of
 from varlen_server.previews import FOR_EVER, check_width, map_response, picture_response
 from varlen_server.requests import body_of
 from varlen_server.sheet import services
@@ -73,7 +74,7 @@ class Ledger(APIView):
     def post(self, request: Request) -> Response:
         """What an edition of this would hold."""
         wish = body_of(request, LedgerRequestSerializer)
-        return Response(Bench(wish["dataset"], wish["document"]).ledger(wish["variants"], wish["originals"]))
+        return Response(Bench(wish["dataset"], wish["document"]).ledger(spec_of(wish)))
 
 
 class Forecast(APIView):

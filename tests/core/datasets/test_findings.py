@@ -50,7 +50,7 @@ def test_the_terminal_says_the_same_and_fails_where_asked(flawed_folder: Path, s
 
     done = run(flawed_folder, "--findings", "--json")
     assert done.returncode == 0
-    assert {finding["kind"] for finding in json.loads(done.stdout)} == set(found_in(flawed_folder))
+    assert {finding["kind"] for finding in json.loads(done.stdout)["findings"]} == set(found_in(flawed_folder))
     assert run(flawed_folder, "--fail-on", "error").returncode == 1
     assert run(survey_folder, "--fail-on", "error").returncode == 0
     assert "expected error, warning, note" in run(survey_folder, "--fail-on", "anything").stderr

@@ -177,7 +177,7 @@ def test_a_stream_of_json_gives_what_was_written(items: list[dict[str, object]],
     ("text", "says"),
     [
         ('{"images": [{"a": 1}', "ends too early"), ("[1, 2]", "expected an object"), ('{"images": {}}', "must be a list of objects"),
-        ('{"images": [1]}', "must be a list of objects"), ('{"images": [{"a": NaN}]}', "NaN is not a number"),
+        ('{"images": [1]}', "must be a list of objects"),
         ('{"images": ' + "[" * 100_000, "nested too deeply"), ('{"a": ' + "[" * 100_000, "nested too deeply"), ("\xff\xfe", "not JSON"),
         ('{"images": [{"a": 1} {"a": 2}]}', "expected ','"), ('{"a" 1}', "expected ':'"),
     ],

@@ -12,6 +12,7 @@ from varlen.datasets.entry import Entry
 from varlen.datasets.findings.kinds import EDITS, EXAMPLES, KINDS, Finding, FindingCounts, by_severity
 from varlen.datasets.findings.label_checks import LabelChecks
 from varlen.datasets.image_files import ImageHeader
+from varlen.datasets.skeleton import Skeleton
 from varlen.errors import ReadProblems
 from varlen.model.geometry import Size
 
@@ -26,7 +27,7 @@ def entry(key: str, *rows: dict[str, Any], split: str = "train", size: Size = SI
 
 
 def checked(*entries: Entry, keypoints: tuple[str, ...] = ()) -> dict[str, Finding]:
-    checks = LabelChecks(CLASSES, keypoints)
+    checks = LabelChecks(CLASSES, Skeleton(keypoints))
     for each in entries:
         checks.labels(each)
     return {finding.kind: finding for finding in checks.findings(ReadProblems(strict=False))}
@@ -150,10 +151,10 @@ def test_checking_in_parts_and_adding_up_says_the_same(parts: list[int], seed: i
         low = rng.uniform(-3, 150, 2)
         rows: Rows = [{"box": [*low, *(low + rng.uniform(-1, 60, 2))], "class": int(rng.integers(2))} for _ in range(3)]
         entries.append(entry(f"{number}", *rows, split=("train", "test")[number % 2]))
-    whole, sum_of_parts = LabelChecks(CLASSES, ()), LabelChecks(CLASSES, ())
+    whole, sum_of_parts = LabelChecks(CLASSES, Skeleton()), LabelChecks(CLASSES, Skeleton())
     rest = list(entries)
     for count in parts:
-        part = LabelChecks(CLASSES, ())
+        part = LabelChecks(CLASSES, Skeleton())
         for one, digest in ((rest.pop(0), f"{number % 2}") for number in range(count)):
             for checks in (part, whole):
                 checks.labels(one)
@@ -168,7 +169,7 @@ def test_checking_in_parts_and_adding_up_says_the_same(parts: list[int], seed: i
 
 
 def test_files_of_equal_content() -> None:
-    checks = LabelChecks((), ())
+    checks = LabelChecks((), Skeleton())
     for key, split, digest in (("a", "train", "1"), ("b", "train", "1"), ("c", "test", "1"), ("d", "test", "2")):
         checks.image(key, split, digest)
     found = {finding.kind: (finding.examples, finding.places) for finding in checks.findings(ReadProblems(strict=False))}
@@ -192,7 +193,7 @@ def test_files_of_equal_content() -> None:
     ],
 )
 def test_headers(key: str, format: str, mode: str, orientation: int, bits: int, kinds: set[str]) -> None:
-    checks = LabelChecks((), ())
+    checks = LabelChecks((), Skeleton())
     checks.header(key, ImageHeader(format, mode, *SIZE, orientation, bits, 1000))
     found = checks.findings(ReadProblems(strict=False))
     assert {finding.kind for finding in found} == kinds

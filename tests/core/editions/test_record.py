@@ -73,16 +73,16 @@ def test_every_choice_of_an_order_makes_another_edition(tmp_path: Path) -> None:
         ExportSpec(variants=1), ExportSpec(variants=2), ExportSpec(variants=1, originals=False), ExportSpec(variants=1, image="png"),
         ExportSpec(variants=1, quality=80), ExportSpec(variants=1, format="yolo"), ExportSpec(variants=1, image="webp"),
     ]  # fmt: skip
-    digests = [export(dataset, pipeline, tmp_path / str(place), order)["output_digest"] for place, order in enumerate(orders)]
+    digests = [export(dataset, pipeline, tmp_path / str(place), order, accept_loss="all")["output_digest"] for place, order in enumerate(orders)]
     assert len(set(digests)) == len(orders)
     crowded = scene({"a": [{"box": [10.0, 10.0, 40.0, 40.0], "crowd": True}], "b": []})
-    assert export(crowded, pipeline, tmp_path / "crowd", orders[0])["output_digest"] not in digests
+    assert export(crowded, pipeline, tmp_path / "crowd", orders[0], accept_loss="all")["output_digest"] not in digests
     assert all(verify(tmp_path / str(place)) == [] for place in range(len(orders)))
 
 
 def test_a_row_says_what_it_was_made_from(tmp_path: Path) -> None:
     dataset = scene({"a": [{"box": [10.0, 10.0, 40.0, 40.0]}, {"box": [90.0, 10.0, 120.0, 40.0], "class": 1}], "b": []})
-    export(dataset, make_pipeline({"step": "flip"}), tmp_path / "out", ExportSpec(variants=1, format="yolo"))
+    export(dataset, make_pipeline({"step": "flip"}), tmp_path / "out", ExportSpec(variants=1, format="yolo"), accept_loss="all")
     rows = list(read_rows(tmp_path / "out"))
     assert [(row["row"], row["source"], row["variant"], row["split"]) for row in rows] == [
         (0, "a", 0, "train"), (1, "a", 1, "train"), (2, "b", 0, "train"), (3, "b", 1, "train"),
@@ -94,7 +94,12 @@ def test_a_row_says_what_it_was_made_from(tmp_path: Path) -> None:
     with pytest.raises(EditionError, match="there is no row 4"):
         find_row(tmp_path / "out", "4")
     record = read_record(tmp_path / "out")
-    assert record["counts"]["train"] == {"images": 4, "objects": 4, "classes": {"ash veil": 2, "copper hook": 2}}
+    assert record["counts"]["train"] == {
+        "images": 4,
+        "objects": 4,
+        "classes": {"ash veil": 2, "copper hook": 2},
+        "image_classes": {"ash veil": 2, "copper hook": 2},
+    }
 
 
 @pytest.mark.parametrize("name", ["edition.json", "rows.jsonl"])
@@ -113,7 +118,7 @@ def test_damaged_records_are_named(tmp_path: Path, name: str) -> None:
 
 def test_recreating_needs_the_pictures_of_all_partners_as_they_were(tmp_path: Path) -> None:
     source = golden()
-    export(source, make_pipeline({"step": "mixup"}), tmp_path / "out", ExportSpec(variants=1, originals=False))
+    export(source, make_pipeline({"step": "mixup"}), tmp_path / "out", ExportSpec(variants=1, originals=False), accept_loss="all")
     row = next(row for row in read_rows(tmp_path / "out") if row["source"] == "images/wide.png")
     (partner,) = row["trace"]["partners_sha256"]
     assert recreate(tmp_path / "out", row, golden()).identical

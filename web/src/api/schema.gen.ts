@@ -816,6 +816,20 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * @description * `boxes` - boxes
+         *     * `image_classes` - image_classes
+         *     * `masks` - masks
+         *     * `polygons` - polygons
+         *     * `keypoints` - keypoints
+         *     * `oriented_boxes` - oriented_boxes
+         *     * `label_maps` - label_maps
+         *     * `attributes` - attributes
+         *     * `crowd` - crowd
+         *     * `all` - all
+         * @enum {string}
+         */
+        AcceptLossEnum: "boxes" | "image_classes" | "masks" | "polygons" | "keypoints" | "oriented_boxes" | "label_maps" | "attributes" | "crowd" | "all";
         /** @description Something that is allowed but rarely intended. */
         Advice: {
             kind: string;
@@ -848,6 +862,8 @@ export interface components {
             step: string;
             count: number;
         };
+        /** @enum {unknown} */
+        BlankEnum: "";
         /** @description Boxes by width (columns) and height (rows) in half octaves: column c stands for 2^((left + c) / 2) px and more. */
         BoxGrid: {
             left: number;
@@ -885,6 +901,12 @@ export interface components {
             };
             total: number;
         };
+        /** @description Labels of a class in the training split, before, and after if the pipeline lost none. */
+        ClassLabels: {
+            name: string;
+            before: number;
+            after: number;
+        };
         CompareRequest: {
             before: {
                 [key: string]: unknown;
@@ -910,6 +932,13 @@ export interface components {
             source?: string;
             /** @description what the levels of label maps mean; none without label maps */
             map_classes: string[];
+            /** @description Keypoints that a mirror turns into each other. */
+            readonly mirror_pairs: string[][];
+            /** @description classes that a mirror turns into each other, both ways */
+            mirror_classes: {
+                [key: string]: string;
+            };
+            splits_drawn?: boolean;
         };
         DatasetDifference: {
             same: boolean;
@@ -994,6 +1023,10 @@ export interface components {
             total?: number;
             message?: string;
             output_digest?: string;
+            record_digest?: string;
+            number?: number;
+            /** @description What its format holds of the source not at all, or only in part, in words. */
+            readonly lost: string[];
             counts: {
                 [key: string]: unknown;
             };
@@ -1045,8 +1078,42 @@ export interface components {
             variants: number;
             /** @default true */
             originals: boolean;
-            /** @default coco */
-            format: components["schemas"]["FormatEnum"];
+            /**
+             * @description exactly so many training images, in place of variants
+             * @default 0
+             */
+            total: number;
+            /**
+             * @description at least so many labels of each class, likewise
+             * @default 0
+             */
+            per_class: number;
+            /**
+             * @description more variants of images that show rare classes
+             * @default false
+             */
+            balance: boolean;
+            /**
+             * @description none for the dataset's own
+             *
+             *     * `` -
+             *     * `class-folders` - class-folders
+             *     * `coco` - coco
+             *     * `mask-pairs` - mask-pairs
+             *     * `npz` - npz
+             *     * `npz-chw` - npz-chw
+             *     * `oriented-text` - oriented-text
+             *     * `pictures` - pictures
+             *     * `table` - table
+             *     * `tar` - tar
+             *     * `voc` - voc
+             *     * `yolo` - yolo
+             *     * `yolo-keypoints` - yolo-keypoints
+             *     * `yolo-oriented` - yolo-oriented
+             *     * `yolo-polygons` - yolo-polygons
+             * @default
+             */
+            format: components["schemas"]["FormatEnum"] | components["schemas"]["BlankEnum"];
             /** @default jpeg */
             image: components["schemas"]["ImageEnum"];
             /** @default 90 */
@@ -1068,6 +1135,7 @@ export interface components {
              * @default false
              */
             leave_out: boolean;
+            accept_loss?: components["schemas"]["AcceptLossEnum"][];
         };
         /** @description One image of an edition. */
         EditionRow: {
@@ -1100,6 +1168,9 @@ export interface components {
         EditionState: "waiting" | "writing" | "done" | "stopped" | "failed" | "cancelled";
         /** @description What an edition would hold; bytes and seconds from a few images really made. */
         Estimate: {
+            format: string;
+            lost: components["schemas"]["Loss"][];
+            class_objects: components["schemas"]["ClassLabels"][];
             counts: {
                 [key: string]: number;
             };
@@ -1115,8 +1186,42 @@ export interface components {
             variants: number;
             /** @default true */
             originals: boolean;
-            /** @default coco */
-            format: components["schemas"]["FormatEnum"];
+            /**
+             * @description exactly so many training images, in place of variants
+             * @default 0
+             */
+            total: number;
+            /**
+             * @description at least so many labels of each class, likewise
+             * @default 0
+             */
+            per_class: number;
+            /**
+             * @description more variants of images that show rare classes
+             * @default false
+             */
+            balance: boolean;
+            /**
+             * @description none for the dataset's own
+             *
+             *     * `` -
+             *     * `class-folders` - class-folders
+             *     * `coco` - coco
+             *     * `mask-pairs` - mask-pairs
+             *     * `npz` - npz
+             *     * `npz-chw` - npz-chw
+             *     * `oriented-text` - oriented-text
+             *     * `pictures` - pictures
+             *     * `table` - table
+             *     * `tar` - tar
+             *     * `voc` - voc
+             *     * `yolo` - yolo
+             *     * `yolo-keypoints` - yolo-keypoints
+             *     * `yolo-oriented` - yolo-oriented
+             *     * `yolo-polygons` - yolo-polygons
+             * @default
+             */
+            format: components["schemas"]["FormatEnum"] | components["schemas"]["BlankEnum"];
             /** @default jpeg */
             image: components["schemas"]["ImageEnum"];
             /** @default 90 */
@@ -1228,19 +1333,24 @@ export interface components {
             };
         };
         /**
-         * @description * `class-folders` - class-folders
+         * @description * `` -
+         *     * `class-folders` - class-folders
          *     * `coco` - coco
          *     * `mask-pairs` - mask-pairs
          *     * `npz` - npz
          *     * `npz-chw` - npz-chw
+         *     * `oriented-text` - oriented-text
+         *     * `pictures` - pictures
+         *     * `table` - table
          *     * `tar` - tar
          *     * `voc` - voc
          *     * `yolo` - yolo
          *     * `yolo-keypoints` - yolo-keypoints
+         *     * `yolo-oriented` - yolo-oriented
          *     * `yolo-polygons` - yolo-polygons
          * @enum {string}
          */
-        FormatEnum: "class-folders" | "coco" | "mask-pairs" | "npz" | "npz-chw" | "tar" | "voc" | "yolo" | "yolo-keypoints" | "yolo-polygons";
+        FormatEnum: "class-folders" | "coco" | "mask-pairs" | "npz" | "npz-chw" | "oriented-text" | "pictures" | "table" | "tar" | "voc" | "yolo" | "yolo-keypoints" | "yolo-oriented" | "yolo-polygons";
         /** @description A dataset format: its word in commands, what people call it, and what can be done with it. */
         FormatFacts: {
             name: string;
@@ -1259,6 +1369,8 @@ export interface components {
         FormatRequest: {
             /** @description the format, in place of what is recognised */
             format?: string;
+            /** @description a rule for levels beyond 8 bits */
+            levels?: string;
         };
         Formats: {
             formats: components["schemas"]["FormatFacts"][];
@@ -1346,6 +1458,13 @@ export interface components {
             seed?: number;
             groups?: string;
             classes?: string[][];
+            stratify?: boolean;
+            mask_class?: string;
+            levels?: string;
+            mirror_pairs?: string[][] | null;
+            mirror_classes?: string[][];
+            tile?: number[] | null;
+            overlap?: number;
         };
         ImportRequestRequest: {
             /** @description what the dataset is to be called */
@@ -1377,6 +1496,7 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
+            class_objects: components["schemas"]["ClassLabels"][];
             total: number;
             sampled: number;
             kept: number;
@@ -1402,6 +1522,21 @@ export interface components {
             };
             variants: number;
             originals: boolean;
+            /**
+             * @description exactly so many training images, in place of variants
+             * @default 0
+             */
+            total: number;
+            /**
+             * @description at least so many labels of each class, likewise
+             * @default 0
+             */
+            per_class: number;
+            /**
+             * @description more variants of images that show rare classes
+             * @default false
+             */
+            balance: boolean;
         };
         LeftOut: {
             source: string;
@@ -1430,6 +1565,13 @@ export interface components {
             parameter: string;
             /** Format: double */
             lose_at_most: number;
+        };
+        /** @description All labels of a kind, of which the format keeps nothing. */
+        Loss: {
+            kind: string;
+            images?: number;
+            objects?: number;
+            says: string;
         };
         /** @description What must not be done to classes: not-mirrored, upright. */
         Marks: {
@@ -1473,6 +1615,8 @@ export interface components {
             crowd: boolean;
             /** Format: double */
             share: number;
+            /** @description four corners of an oriented box, where there is one */
+            oriented?: number[][];
             class: string;
         };
         Outcome: {
@@ -1563,12 +1707,39 @@ export interface components {
         /** @description What files seem to be. Splits and labels are of the first images alone, unless `exact`. */
         Recognised: {
             format: string;
+            /**
+             * @description the rule for levels that it was looked at with
+             * @default
+             */
+            levels: string;
+            /** @description files that spoke for the format, and such as do not fit */
+            why?: string[];
+            /** @description options that have to be given: mask_class, levels */
+            asks?: string[];
             images: number;
             exact: boolean;
             splits: {
                 [key: string]: number;
             };
+            /**
+             * @description the files name no splits
+             * @default false
+             */
+            splits_drawn: boolean;
             classes: components["schemas"]["LabelCount"][];
+            mirror_pairs?: string[][];
+            /** @description keypoints that speak of a side and have no partner */
+            unpaired?: string[];
+            /** @description of a table: what is read from which column */
+            columns?: {
+                [key: string]: string;
+            };
+            /**
+             * @description pictures whose levels need a rule
+             * @default 0
+             */
+            unclear: number;
+            remarks?: string[];
             keypoints: string[];
             label_map: string[];
             /** @description fields of images that could name groups */
@@ -1577,7 +1748,7 @@ export interface components {
             turned: number;
             problems: string[];
             problem_count: number;
-            example: components["schemas"]["RecognisedExample"];
+            example: components["schemas"]["RecognisedExample"] | null;
         };
         RecognisedExample: {
             key: string;
@@ -1784,8 +1955,42 @@ export interface components {
             variants: number;
             /** @default true */
             originals: boolean;
-            /** @default coco */
-            format: components["schemas"]["FormatEnum"];
+            /**
+             * @description exactly so many training images, in place of variants
+             * @default 0
+             */
+            total: number;
+            /**
+             * @description at least so many labels of each class, likewise
+             * @default 0
+             */
+            per_class: number;
+            /**
+             * @description more variants of images that show rare classes
+             * @default false
+             */
+            balance: boolean;
+            /**
+             * @description none for the dataset's own
+             *
+             *     * `` -
+             *     * `class-folders` - class-folders
+             *     * `coco` - coco
+             *     * `mask-pairs` - mask-pairs
+             *     * `npz` - npz
+             *     * `npz-chw` - npz-chw
+             *     * `oriented-text` - oriented-text
+             *     * `pictures` - pictures
+             *     * `table` - table
+             *     * `tar` - tar
+             *     * `voc` - voc
+             *     * `yolo` - yolo
+             *     * `yolo-keypoints` - yolo-keypoints
+             *     * `yolo-oriented` - yolo-oriented
+             *     * `yolo-polygons` - yolo-polygons
+             * @default
+             */
+            format: components["schemas"]["FormatEnum"] | components["schemas"]["BlankEnum"];
             /** @default jpeg */
             image: components["schemas"]["ImageEnum"];
             /** @default 90 */
@@ -1796,6 +2001,7 @@ export interface components {
             split_variants?: {
                 [key: string]: number;
             };
+            accept_loss?: components["schemas"]["AcceptLossEnum"][];
             datasets: number[];
             pipelines: number[];
         };

@@ -9,7 +9,7 @@ import { ErrorBox } from "../shell/ErrorBox";
 import { isTyping } from "../shell/keys";
 import { ViewTools } from "../shell/ViewTools";
 import { redo, undo, useDraft } from "../state/draft";
-import { useView } from "../state/view";
+import { orderOf, useView } from "../state/view";
 import { BenchTools, reshuffle } from "./BenchTools";
 import { wishOf } from "./begin";
 import { ContactSheet } from "./ContactSheet";
@@ -119,7 +119,7 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
   const other = useSheet(dataset, against ? images : [], variants, against?.document ?? shown, sight, width);
   const calm = useCalm(sheet.complete);
   const ledger = useQuery({
-    ...askLedger(dataset, document, edition),
+    ...askLedger(dataset, document, orderOf(edition)),
     enabled: calm,
     placeholderData: keepOf(dataset.id),
   });

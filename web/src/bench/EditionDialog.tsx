@@ -8,9 +8,11 @@ import { EditionProgress } from "../shell/EditionProgress";
 import { ErrorBox } from "../shell/ErrorBox";
 import { NumberField } from "../shell/NumberField";
 import { SelectOne } from "../shell/Select";
-import { USUAL_FILES, useView } from "../state/view";
+import { WishControl } from "../shell/WishControl";
+import { orderOf, USUAL_FILES, useView } from "../state/view";
 import { percent, sayBytes, saySeconds, saySplit } from "../words/figures";
 import { sayName } from "../words/steps";
+import { ClassCounts } from "./ClassCounts";
 
 interface Props {
   dataset: Dataset;
@@ -20,7 +22,7 @@ interface Props {
 }
 
 type ImageType = NonNullable<Order["image"]>;
-type LabelFormat = NonNullable<Order["format"]>;
+type LabelFormat = Order["format"];
 
 /** Words with what people call them, as a list to choose from shows them. */
 const titles = <T extends string>(facts: { name: string; title: string }[]) =>
@@ -41,22 +43,35 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
   const [more, setMore] = useState<Record<string, number>>({});
   const [leaveOut, setLeaveOut] = useState(false);
   const splits = without.length ? dataset.splits.map((row) => row.split).filter((split) => !without.includes(split)) : [];
-  const order = { ...edition, format, image, quality, splits, split_variants: more };
+  const [accepted, setAccepted] = useState<string[]>([]);
+  const wished = orderOf(edition);
+  const order = { ...wished, format, image, quality, splits, split_variants: more };
   const estimate = useQuery({
     ...askEstimate(dataset, document, order),
     placeholderData: keepPreviousData,
     enabled: without.length < dataset.splits.length,
   });
-  const ledger = useQuery(askLedger(dataset, document, edition));
+  const ledger = useQuery(askLedger(dataset, document, wished));
   const make = useMutation({
     mutationFn: () =>
       take(
         api.POST("/api/editions", {
-          body: { name, dataset: dataset.id, document: { ...document }, revision, leave_out: leaveOut, ...order },
+          body: {
+            name,
+            dataset: dataset.id,
+            document: { ...document },
+            revision,
+            leave_out: leaveOut,
+            accept_loss: accepted as never,
+            ...order,
+          },
         }),
       ),
     onSuccess: () => refresh(client, "editions"),
   });
+  const lost = estimate.data?.lost ?? [];
+  const written = formats.find((each) => each.name === estimate.data?.format)?.title;
+  const refused = lost.filter((each) => !accepted.includes(each.kind));
   const total = without.length < dataset.splits.length ? estimate.data?.total : 0;
   const objects = ledger.data ? ledger.data.kept + ledger.data.clipped + ledger.data.dropped : 0;
   const worst = document.steps.find((step) => step.id === ledger.data?.blame[0]?.step);
@@ -75,7 +90,13 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
           <Button colorPalette="gray" variant="ghost" size="sm" onClick={close}>
             Cancel
           </Button>
-          <Button colorPalette="amber" size="sm" disabled={!total || !name.trim()} loading={make.isPending} onClick={() => make.mutate()}>
+          <Button
+            colorPalette="amber"
+            size="sm"
+            disabled={!total || !name.trim() || refused.length > 0}
+            loading={make.isPending}
+            onClick={() => make.mutate()}
+          >
             {total ? `Make ${total} images` : "Make"}
           </Button>
         </>
@@ -110,8 +131,11 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
             <SelectOne
               name="Label format"
               value={format}
-              options={titles<LabelFormat>(formats.filter((each) => each.writes))}
-              width="168px"
+              options={{
+                "": `the dataset's own${format === "" && written ? ` (${written})` : ""}`,
+                ...titles<Exclude<LabelFormat, "">>(formats.filter((each) => each.writes)),
+              }}
+              width="210px"
               change={setFormat}
             />
           </Box>
@@ -121,8 +145,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
             <Table.Row bg="transparent">
               <Table.ColumnHeader pl={0}>split</Table.ColumnHeader>
               <Table.ColumnHeader textAlign="end">images</Table.ColumnHeader>
-              <Table.ColumnHeader>variants of each</Table.ColumnHeader>
-              <Table.ColumnHeader>original</Table.ColumnHeader>
+              <Table.ColumnHeader colSpan={2}>how many</Table.ColumnHeader>
               <Table.ColumnHeader textAlign="end" pr={0}>
                 output images
               </Table.ColumnHeader>
@@ -142,33 +165,22 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
                     />
                   </Table.Cell>
                   <Table.Cell textAlign="end">{images}</Table.Cell>
-                  <Table.Cell>
-                    <NumberField
-                      label={training ? "Variants per image" : `Variants of ${saySplit(split)} images`}
-                      value={training ? edition.variants : (more[split] ?? 0)}
-                      low={0}
-                      high={1000}
-                      width="64px"
-                      whole
-                      change={(value) =>
-                        training
-                          ? useView.setState({ edition: { ...edition, variants: value ?? 0 } })
-                          : setMore({ ...more, [split]: value ?? 0 })
-                      }
-                    />
-                  </Table.Cell>
-                  <Table.Cell color="fg.muted">
+                  <Table.Cell colSpan={training ? 2 : 1}>
                     {training ? (
-                      <Check
-                        on={edition.originals}
-                        label="included"
-                        name="include the originals"
-                        change={(originals) => useView.setState({ edition: { ...edition, originals } })}
-                      />
+                      <WishControl />
                     ) : (
-                      "always"
+                      <NumberField
+                        label={`Variants of ${saySplit(split)} images`}
+                        value={more[split] ?? 0}
+                        low={0}
+                        high={1000}
+                        width="52px"
+                        whole
+                        change={(value) => setMore({ ...more, [split]: value ?? 0 })}
+                      />
                     )}
                   </Table.Cell>
+                  {!training && <Table.Cell color="fg.muted">+ original</Table.Cell>}
                   <Table.Cell textAlign="end" pr={0}>
                     {on ? (estimate.data?.counts[split] ?? "…") : "–"}
                   </Table.Cell>
@@ -191,6 +203,22 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
           <Text color="fg.muted">
             Images that are not for training go through the evaluation line; variants of them differ only where its steps draw.
           </Text>
+        )}
+        {ledger.data && <ClassCounts classes={ledger.data.class_objects} />}
+        {lost.length > 0 && (
+          <Box role="group" aria-label="What is lost" borderLeftWidth="3px" borderColor="loss" pl={3}>
+            <Text fontWeight={600} mb={1}>
+              {written} can't hold all that the dataset has. Tick what may be lost, or choose another format.
+            </Text>
+            {lost.map((each) => (
+              <Check
+                key={each.kind}
+                on={accepted.includes(each.kind)}
+                label={`lose ${each.says}`}
+                change={(on) => setAccepted(on ? [...accepted, each.kind] : accepted.filter((kind) => kind !== each.kind))}
+              />
+            ))}
+          </Box>
         )}
         {ledger.data && objects > 0 && (
           <Text color="fg.muted">

@@ -1,8 +1,7 @@
-import { Box, Button, Checkbox, Flex, Text } from "@chakra-ui/react";
+import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { memo } from "react";
 import type { Dataset, Ledger, PipelineDocument } from "../api/client";
-import { NumberField } from "../shell/NumberField";
-import { useView } from "../state/view";
+import { WishControl } from "../shell/WishControl";
 import { percent, sayBytes, sayCounts, saySeconds } from "../words/figures";
 import { sayName } from "../words/steps";
 
@@ -51,7 +50,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, st
           maxWidth="380px"
           opacity={dim}
           textAlign="left"
-          title="What becomes of the labels, by class and step"
+          title={["What becomes of the labels, by class and step", ...ledger.class_objects.map(sayClass)].join("\n")}
           onClick={look}
         >
           <Text truncate>
@@ -85,29 +84,10 @@ export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, st
 
 /** How many images are wished for. */
 const Wished = memo(function Wished({ training }: { training: number }) {
-  const { variants, originals } = useView((view) => view.edition);
   return (
     <Flex align="center" gap={2} color="fg.muted" mt="2px">
-      <span>{training} training images ×</span>
-      <NumberField
-        label="Variants of each training image"
-        value={variants}
-        low={0}
-        high={1000}
-        whole
-        width="52px"
-        change={(value) => useView.setState((view) => ({ edition: { ...view.edition, variants: value ?? 0 } }))}
-      />
-      <span>variants</span>
-      <Checkbox.Root
-        size="xs"
-        checked={originals}
-        onCheckedChange={({ checked }) => useView.setState((view) => ({ edition: { ...view.edition, originals: checked === true } }))}
-      >
-        <Checkbox.HiddenInput />
-        <Checkbox.Control />
-        <Checkbox.Label fontWeight={400}>+ originals</Checkbox.Label>
-      </Checkbox.Root>
+      <span>{training} training images:</span>
+      <WishControl />
     </Flex>
   );
 });
@@ -124,6 +104,9 @@ const Next = memo(function Next({ look, make }: Pick<Props, "look" | "make">) {
     </>
   );
 });
+
+/** A class's labels in the training split before and after. */
+const sayClass = ({ name, before, after }: Ledger["class_objects"][number]) => `${name}: ${before} → ${after}`;
 
 function Figures({ lines, dim }: { lines: [string, string]; dim: number }) {
   return (

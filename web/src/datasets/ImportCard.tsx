@@ -1,4 +1,4 @@
-import { Box, Button, Flex, Input, NativeSelect, Progress, Text } from "@chakra-ui/react";
+import { Box, Button, Checkbox, Flex, Input, NativeSelect, Progress, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useEffect, useState } from "react";
@@ -104,12 +104,19 @@ function Arriving({ incoming, cancel, close }: { incoming: DatasetImport; cancel
 
 function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: () => void; cancel: () => void }) {
   const [name, setName] = useState(incoming.name ?? "");
-  const again = useMutation({ mutationFn: (format: string) => recogniseAs(incoming.id, format) });
+  const again = useMutation({
+    mutationFn: (wish: { format: string; levels: string }) => recogniseAs(incoming.id, wish.format, wish.levels),
+  });
   const found = (again.data ?? incoming).recognised as Recognised;
   const formats = useQuery(askFormats).data?.formats.filter((each) => each.reads) ?? [];
   const convention = formats.find((each) => each.name === found.format)?.convention ?? "";
   const [exif, setExif] = useState<"upright" | "stored">("upright");
   const [splits, setSplits] = useState<"files" | "drawn">("files");
+  const [stratify, setStratify] = useState(true);
+  const [maskClass, setMaskClass] = useState("");
+  const [pairs, setPairs] = useState<string | null>(null);
+  const [classPairs, setClassPairs] = useState("");
+  const [tile, setTile] = useState({ side: 0, overlap: 128 });
   const [shares, setShares] = useState({ validation: 10, test: 10, seed: 0 });
   const [groups, setGroups] = useState("");
   const [pattern, setPattern] = useState("{group}_*");
@@ -127,7 +134,13 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
             splits,
             shares: [shares.validation / 100, shares.test / 100],
             seed: shares.seed,
+            stratify,
             groups: groups === "name" ? `name:${pattern}` : groups,
+            mask_class: maskClass.trim(),
+            levels: found.levels ?? "",
+            mirror_classes: pairsIn(classPairs),
+            ...(pairs === null ? {} : { mirror_pairs: pairsIn(pairs) }),
+            ...(tile.side ? { tile: [tile.side, tile.side], overlap: tile.overlap } : {}),
             ...(classes ? { classes: classes.map((each) => [each.from, each.to.trim()]) } : {}),
           },
         }),
@@ -145,7 +158,7 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
   return (
     <Flex gap={6} align="flex-start">
       <Box flex="none" width={`${EXAMPLE_WIDTH}px`}>
-        <Example id={incoming.id} found={found} key={found.format} />
+        <Example id={incoming.id} found={found} key={`${found.format} ${found.levels}`} />
         <Text fontSize="small" color="fg.muted" mt={2}>
           {sentence(convention)} Do the labels sit on what they name?
         </Text>
@@ -165,7 +178,7 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
               value={found.format}
               onChange={(event) => {
                 setClasses(null);
-                again.mutate(event.target.value);
+                again.mutate({ format: event.target.value, levels: found.levels ?? "" });
               }}
             >
               {formats.map((each) => (
@@ -178,6 +191,7 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
           </NativeSelect.Root>
         </Flex>
         <Text>{told}</Text>
+        <Why found={found} />
         {found.keypoints.length > 0 && (
           <Text fontSize="small" color="fg.muted" truncate title={found.keypoints.join(", ")}>
             {found.keypoints.length} keypoints: {found.keypoints.join(", ")}
@@ -188,16 +202,34 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
             label maps of {found.label_map.join(", ")}
           </Text>
         )}
-        {found.problem_count > 0 && (
-          <Text fontSize="small" color="loss" mt={1} title={found.problems.join("\n")}>
-            {counted(found.problem_count, "label or file", "labels or files")} can't be used: {found.problems[0]}
-          </Text>
+        {found.problem_count > 0 && <Problems found={found} />}
+        {found.asks?.includes("mask_class") && (
+          <Question name="Masks">
+            <Input
+              size="xs"
+              aria-label="Class of the masks"
+              placeholder="what do the masks show?"
+              value={maskClass}
+              onChange={(event) => setMaskClass(event.target.value)}
+            />
+            <Text fontSize="small" color="fg.muted" mt={1}>
+              They hold background and one class, whose name the files do not say.
+            </Text>
+          </Question>
+        )}
+        {((found.unclear ?? 0) > 0 || found.levels) && (
+          <Question name="Levels">
+            <LevelsRule rule={found.levels ?? ""} change={(levels) => again.mutate({ format: found.format, levels })} />
+            <Text fontSize="small" color="fg.muted" mt={1}>
+              {counted(found.unclear ?? 0, "picture has", "pictures have")} floats, signed or 32-bit levels: what is black, what is white?
+            </Text>
+          </Question>
         )}
         <Question name="Splits">
           <SelectOne
             name="Splits"
             value={splits}
-            options={{ files: "as the files say", drawn: "drawn, stratified by class" }}
+            options={{ files: found.splits_drawn ? "drawn, for the files name none: 80/10/10" : "as the files say", drawn: "drawn anew" }}
             change={(value) => setSplits(value as "files" | "drawn")}
           />
           {splits === "drawn" && (
@@ -229,7 +261,15 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
                 width="66px"
                 change={(value) => setShares({ ...shares, seed: value ?? 0 })}
               />
-              <Text flexBasis="100%">Equal files and images of a group stay together.</Text>
+              <Checkbox.Root size="xs" checked={stratify} onCheckedChange={({ checked }) => setStratify(checked === true)}>
+                <Checkbox.HiddenInput />
+                <Checkbox.Control />
+                <Checkbox.Label fontWeight={400}>each class alike</Checkbox.Label>
+              </Checkbox.Root>
+              <Text flexBasis="100%">
+                Training gets {100 - shares.validation - shares.test} %. Equal files, groups and images known from an earlier import stay
+                where they are.
+              </Text>
             </Flex>
           )}
         </Question>
@@ -302,6 +342,61 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
             </Box>
           </Question>
         )}
+        {found.keypoints.length > 0 && (
+          <Question name="Mirror pairs">
+            <Input
+              size="xs"
+              aria-label="Mirror pairs"
+              title="Keypoints that a mirror exchanges, as left:right with commas between pairs"
+              value={pairs ?? (found.mirror_pairs ?? []).map((each) => each.join(":")).join(", ")}
+              onChange={(event) => setPairs(event.target.value)}
+            />
+            {(found.unpaired ?? []).length > 0 && pairs === null && (
+              <Text fontSize="small" color="loss" mt={1}>
+                {found.unpaired?.join(", ")} {found.unpaired?.length === 1 ? "has" : "have"} no partner: a flip would confuse left and
+                right.
+              </Text>
+            )}
+          </Question>
+        )}
+        {listed.length > 1 && (
+          <Question name="Mirror classes">
+            <Input
+              size="xs"
+              aria-label="Mirror classes"
+              placeholder="none; such as left_arrow:right_arrow"
+              title="Classes that a mirror turns into each other"
+              value={classPairs}
+              onChange={(event) => setClassPairs(event.target.value)}
+            />
+          </Question>
+        )}
+        <Question name="Windows">
+          <Flex gap={2} align="center" fontSize="small" color="fg.muted">
+            <SelectOne
+              name="Windows"
+              value={String(tile.side)}
+              options={{ "0": "pictures as they are", "512": "512 × 512 px", "1024": "1024 × 1024 px", "2048": "2048 × 2048 px" }}
+              width="170px"
+              change={(side) => setTile({ ...tile, side: Number(side) })}
+            />
+            {tile.side > 0 && (
+              <>
+                overlapping by
+                <NumberField
+                  label="overlap of windows, px"
+                  value={tile.overlap}
+                  low={0}
+                  high={tile.side - 1}
+                  whole
+                  width="56px"
+                  change={(value) => setTile({ ...tile, overlap: value ?? 0 })}
+                />
+                px
+              </>
+            )}
+          </Flex>
+        </Question>
         {(again.error ?? begin.error) && (
           <Box mt={3}>
             <ErrorBox error={again.error ?? begin.error} />
@@ -313,7 +408,7 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
             colorPalette="amber"
             onClick={() => begin.mutate()}
             loading={begin.isPending || again.isPending}
-            disabled={!name.trim()}
+            disabled={!name.trim() || (found.asks?.includes("mask_class") && !maskClass.trim())}
           >
             Import
           </Button>
@@ -326,12 +421,94 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
   );
 }
 
+/** Pairs of names as they are typed: left:right, up:down. */
+const pairsIn = (text: string) =>
+  text
+    .split(",")
+    .map((pair) => pair.split(":").map((name) => name.trim()))
+    .filter((pair) => pair.length === 2 && pair.every(Boolean));
+
+/** What spoke for the format, how columns are read, and whatever else is to be known before it comes in. */
+function Why({ found }: { found: Recognised }) {
+  const columns = Object.entries(found.columns ?? {}).map(([meaning, column]) => `${column} as ${meaning}`);
+  return (
+    <Box fontSize="small" color="fg.muted" aria-label="Why this format">
+      {(found.why ?? []).length > 0 && (
+        <Text truncate title={found.why?.join("\n")}>
+          told by {found.why?.slice(0, 3).join(", ")}
+        </Text>
+      )}
+      {columns.length > 0 && <Text>columns: {columns.join(", ")}</Text>}
+      {found.remarks
+        ?.filter((each) => !each.startsWith("columns"))
+        .slice(0, 6)
+        .map((each) => (
+          <Text key={each}>{each}</Text>
+        ))}
+    </Box>
+  );
+}
+
+/** Everything that can't be used, each with its file; the rest can come in. */
+function Problems({ found }: { found: Recognised }) {
+  return (
+    <Box mt={2} borderLeftWidth="3px" borderColor="loss" pl={3}>
+      <Text fontWeight={600}>
+        {counted(found.problem_count, "label or file", "labels or files")} can't be used; the rest can be imported:
+      </Text>
+      <Box as="ul" listStyleType="none" fontSize="small" maxHeight="128px" overflowY="auto" aria-label="What can't be used">
+        {found.problems.map((each, place) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: the same words may come twice
+          <Text as="li" key={place} overflowWrap="anywhere">
+            {each}
+          </Text>
+        ))}
+      </Box>
+    </Box>
+  );
+}
+
+function LevelsRule({ rule, change }: { rule: string; change: (rule: string) => void }) {
+  const kind = rule.includes("..") ? "range" : rule;
+  const [range, setRange] = useState(kind === "range" ? rule : "0..1");
+  return (
+    <Flex gap={2}>
+      <SelectOne
+        name="Levels"
+        value={kind}
+        options={{
+          "": "not said: left out",
+          "min-max": "from each picture's own range",
+          percentile: "from its 1st to 99th percentile",
+          range: "from … to …",
+        }}
+        change={(next) => change(next === "range" ? range : next)}
+      />
+      {kind === "range" && (
+        <Input
+          size="xs"
+          width="120px"
+          aria-label="Range of levels"
+          value={range}
+          onChange={(event) => setRange(event.target.value)}
+          onBlur={() => change(range)}
+        />
+      )}
+    </Flex>
+  );
+}
+
 function Example({ id, found }: { id: number; found: Recognised }) {
-  const { width, height, objects, key } = found.example;
   const [lit, setLit] = useState<string | null>(null);
+  if (!found.example) return <Text color="fg.muted">No picture can be shown before there is a rule for its levels.</Text>;
+  const { width, height, objects, key } = found.example;
   return (
     <Box as="figure" aria-label={`Example, ${key}`} position="relative" bg="bg.sunken" style={{ aspectRatio: `${width} / ${height}` }}>
-      <img src={`/api/imports/${id}/example.jpg?${found.format}`} alt="" style={{ width: "100%", height: "100%", display: "block" }} />
+      <img
+        src={`/api/imports/${id}/example.jpg?${found.format}${found.levels}`}
+        alt=""
+        style={{ width: "100%", height: "100%", display: "block" }}
+      />
       <Overlay
         width={width}
         height={height}

@@ -84,7 +84,7 @@ export function ImportForm() {
           <FolderOpen size={14} /> A folder on the server
         </Button>
         <Text color="fg.muted" fontSize="small">
-          COCO, Pascal VOC, YOLO, class folders, mask pairs
+          COCO, Pascal VOC, YOLO, oriented boxes, class folders, mask pairs, tables, JSON per picture, plain pictures
         </Text>
         <input
           ref={files}

@@ -34,9 +34,9 @@ export async function gather(files: Gathered[], sent: (bytes: number) => void): 
   return recogniseAs(incoming.id);
 }
 
-/** See what the files are, by themselves or read as `format`. */
-export function recogniseAs(id: number, format = ""): Promise<DatasetImport> {
-  return take(api.POST("/api/imports/{id}/recognise", { params: { path: { id } }, body: { format } }));
+/** See what the files are, by themselves or read as `format`, with a rule for levels beyond 8 bits. */
+export function recogniseAs(id: number, format = "", levels = ""): Promise<DatasetImport> {
+  return take(api.POST("/api/imports/{id}/recognise", { params: { path: { id } }, body: { format, levels } }));
 }
 
 /** The files of a drop, folders with all that is in them. */

@@ -69,6 +69,23 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
       <Text fontFamily="mono" fontSize="caption" color="fg.muted" overflowWrap="anywhere" data-testid="output-digest">
         {edition.output_digest}
       </Text>
+      {edition.record_digest && (
+        <Text
+          fontFamily="mono"
+          fontSize="caption"
+          color="fg.muted"
+          overflowWrap="anywhere"
+          data-testid="record-digest"
+          title="varlen verify FOLDER --record … checks all that is said of this edition"
+        >
+          record {edition.record_digest}
+        </Text>
+      )}
+      {edition.lost.length > 0 && (
+        <Text fontSize="small" mt={2} data-testid="lost">
+          Not in this format: {edition.lost.join("; ")}.
+        </Text>
+      )}
       <Box mt={6}>
         <DeleteEdition edition={edition} />
       </Box>

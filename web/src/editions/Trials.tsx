@@ -6,9 +6,9 @@ import { api, type Schemas, type Score, take } from "../api/client";
 import { askDatasets, askPipelines, askScores, askTrials, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
 import { Heading } from "../shell/NarrowPanel";
-import { NumberField } from "../shell/NumberField";
 import { ViewTools } from "../shell/ViewTools";
-import { USUAL_FILES, useView } from "../state/view";
+import { WishControl } from "../shell/WishControl";
+import { orderOf, USUAL_FILES, useView } from "../state/view";
 
 const Curves = lazy(() => import("./Curves"));
 
@@ -29,11 +29,12 @@ export function Trials() {
   const pipelines = useQuery(askPipelines);
   const [off, setOff] = useState<string[]>([]);
   const [metric, setMetric] = useState("");
+  const [losing, setLosing] = useState(false);
   const start = useMutation({
     mutationFn: (wish: { datasets: number[]; pipelines: number[] }) =>
       take(
         api.POST("/api/trials", {
-          body: { ...wish, ...order, ...USUAL_FILES, splits: [], split_variants: {} },
+          body: { ...wish, ...orderOf(order), ...USUAL_FILES, accept_loss: losing ? ["all"] : [], splits: [], split_variants: {} },
         }),
       ),
     onSuccess: () => refresh(client, "trials"),
@@ -60,17 +61,14 @@ export function Trials() {
         <Text color="fg.muted">every pipeline on every dataset</Text>
       </ViewTools>
       {error && <ErrorBox error={error} />}
-      <Flex align="center" gap={3} mb={4} wrap="wrap">
-        <NumberField
-          label="Variants of each training image"
-          value={order.variants}
-          low={0}
-          high={1000}
-          whole
-          width="56px"
-          change={(value) => useView.setState({ edition: { ...order, variants: value ?? 0 } })}
-        />
-        <Text>variants of each training image{order.originals ? " and the original" : ""}</Text>
+      {start.error?.message.includes("can't hold") && (
+        <Box mt={2}>
+          <Tick name="make them without what their formats can't hold" on={losing} toggle={() => setLosing(!losing)} />
+        </Box>
+      )}
+      <Flex align="center" gap={3} my={4} wrap="wrap">
+        <Text>training images:</Text>
+        <WishControl />
         <Button
           size="sm"
           colorPalette="amber"

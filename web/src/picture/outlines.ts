@@ -41,7 +41,17 @@ export function objectAt(objects: readonly LabelObject[], x: number, y: number):
 }
 
 export function boxesOf(objects: readonly LabelObject[]): string {
-  return objects.map(({ box: [x0 = 0, y0 = 0, x1 = 0, y1 = 0] }) => `M${x0} ${y0}H${x1}V${y1}H${x0}Z`).join("");
+  return objects
+    .map(({ box: [x0 = 0, y0 = 0, x1 = 0, y1 = 0], oriented }) => (oriented ? turnedBox(oriented) : `M${x0} ${y0}H${x1}V${y1}H${x0}Z`))
+    .join("");
+}
+
+/** An oriented box, and a stroke from the middle of its front inwards that shows where it points. */
+function turnedBox(corners: readonly (readonly number[])[]): string {
+  const [[ax = 0, ay = 0] = [], [bx = 0, by = 0] = [], [cx = 0, cy = 0] = [], [dx = 0, dy = 0] = []] = corners;
+  const [fx, fy] = [(ax + bx) / 2, (ay + by) / 2];
+  const [gx, gy] = [(cx + dx) / 2, (cy + dy) / 2];
+  return `M${ax} ${ay}L${bx} ${by}L${cx} ${cy}L${dx} ${dy}ZM${fx} ${fy}L${fx + (gx - fx) / 5} ${fy + (gy - fy) / 5}`;
 }
 
 /** The skeletons' lines between labelled keypoints. */

@@ -7,7 +7,28 @@ export type Layer = "boxes" | "polygons" | "masks" | "keypoints" | "names";
 export type Pick = RowsWish["pick"];
 
 /** How an edition's files are written unless somebody chooses otherwise; the command line's defaults too. */
-export const USUAL_FILES = { format: "coco", image: "jpeg", quality: 90 } as const;
+export const USUAL_FILES = { format: "", image: "jpeg", quality: 90 } as const;
+
+/** How many training images are wished for: so many variants of each, so many in all, or so many labels of each class. */
+export interface Wish {
+  how: "variants" | "total" | "class";
+  variants: number;
+  total: number;
+  perClass: number;
+  balance: boolean;
+  originals: boolean;
+}
+
+const USUAL_WISH: Wish = { how: "variants", variants: 3, total: 1000, perClass: 200, balance: false, originals: true };
+
+/** What a wish means in an order. */
+export const orderOf = (wish: Wish) => ({
+  variants: wish.how === "variants" ? wish.variants : 0,
+  originals: wish.originals,
+  total: wish.how === "total" ? wish.total : 0,
+  per_class: wish.how === "class" ? wish.perClass : 0,
+  balance: wish.how !== "class" && wish.balance,
+});
 
 /** A draw to keep an eye on while editing. */
 export interface Pinned {
@@ -29,7 +50,7 @@ interface View {
   variants: number;
   tileWidth: number;
   lit: { row: number; object: string } | null;
-  edition: { variants: number; originals: boolean };
+  edition: Wish;
   /** The parameter whose strip is shown, and its ends while a slider is dragged. */
   focus: { step: string; parameter: string } | null;
   held: { step: string; parameter: string; values: number[] } | null;
@@ -58,7 +79,7 @@ const BEGINNING: View = {
   variants: 4,
   tileWidth: 176,
   lit: null,
-  edition: { variants: 3, originals: true },
+  edition: USUAL_WISH,
   focus: null,
   held: null,
   pins: [],
@@ -71,6 +92,8 @@ const BEGINNING: View = {
 export const useView = create<View>()(
   persist(() => BEGINNING, {
     name: "varlen-view",
+    // What was kept before there were other ways to wish has only some of these.
+    merge: (kept, now) => ({ ...now, ...(kept as Partial<View>), edition: { ...now.edition, ...(kept as Partial<View>)?.edition } }),
     partialize: ({ dataset, pick, rows, variants, tileWidth, layers, pins, against, edition }) => ({
       dataset,
       pick,

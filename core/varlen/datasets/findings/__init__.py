@@ -13,6 +13,8 @@ from varlen.datasets.findings.image_checks import ImageChecks, likeness_hash, sc
 from varlen.datasets.findings.kinds import EDITS, KINDS, SEVERITIES, Finding, by_severity
 from varlen.datasets.findings.label_checks import LabelChecks
 from varlen.datasets.image_files import read_header
+from varlen.datasets.map_levels import MapLevels
+from varlen.datasets.prepared_files import PreparedFiles
 from varlen.errors import DatasetError, ReadProblems
 
 __all__ = ["EDITS", "KINDS", "SEVERITIES", "Finding", "by_severity", "check_dataset", "likeness_hash"]
@@ -23,7 +25,7 @@ def check_dataset(dataset: Dataset, problems: ReadProblems, progress: Callable[[
 
     Every picture is read and decoded once; nothing is kept but a fingerprint of each.
     """
-    labels, pictures = LabelChecks(dataset.classes, dataset.skeleton.names), ImageChecks()
+    labels, pictures = LabelChecks(dataset.classes, dataset.skeleton), ImageChecks()
     for key, entry in dataset.entries.items():
         labels.labels(entry)
         progress()
@@ -35,12 +37,22 @@ def check_dataset(dataset: Dataset, problems: ReadProblems, progress: Callable[[
         facts, found, digest = read_header(data, key), scan_image(data, key), hashlib.sha256(data).hexdigest()
         if facts is not None:
             labels.header(key, facts)
+        if entry.label_map:
+            try:
+                labels.label_map(key, dataset.files, entry.label_map, _map_levels(dataset), len(dataset.map_classes))
+                dataset.label_map(key)
+            except DatasetError as error:
+                labels.notes.add("damaged-map", str(error), key)
         if not found.error:
             labels.image(key, entry.split, digest)
             if found.size != tuple(entry.size):
                 labels.notes.add("size-disagrees", size_disagrees(key, found.size, tuple(entry.size)), key)
         pictures.add(key, entry.split, digest, found)
     return by_severity([*labels.findings(problems), *pictures.findings()])
+
+
+def _map_levels(dataset: Dataset) -> MapLevels:
+    return dataset.files.map_levels if isinstance(dataset.files, PreparedFiles) else MapLevels()
 
 
 def size_disagrees(key: str, found: tuple[int, ...], said: tuple[int, ...]) -> str:

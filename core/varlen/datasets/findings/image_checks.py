@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from varlen.datasets.findings.kinds import Finding, FindingCounts, by_severity
 from varlen.datasets.image_files import decode
-from varlen.errors import DatasetError
+from varlen.errors import DatasetError, LevelsUnclear
 from varlen.kernels.resample import shrunk
 
 #: Pictures whose fingerprints differ in no more bits than this look alike.
@@ -20,12 +20,13 @@ ALIKE = 3
 
 @dataclass(frozen=True, slots=True)
 class ScannedImage:
-    """One decoded picture. error: why it could not be decoded, "" when it could; levels: (3, 256) counts per channel."""
+    """One decoded picture. error: why it could not be decoded, "" when it could, and `kind` of finding then; levels: (3, 256) counts per channel."""
 
     size: tuple[int, int] = (0, 0)
     fingerprint: int = 0
     levels: NDArray[np.int64] = field(default_factory=lambda: np.zeros((3, 256), np.int64))
     error: str = ""
+    kind: str = "damaged-file"
 
 
 def scan_image(data: bytes, key: str) -> ScannedImage:
@@ -33,7 +34,7 @@ def scan_image(data: bytes, key: str) -> ScannedImage:
     try:
         pixels = decode(data, key)
     except DatasetError as error:
-        return ScannedImage(error=str(error))
+        return ScannedImage(error=str(error), kind="levels-unclear" if isinstance(error, LevelsUnclear) else "damaged-file")
     levels = np.stack([np.bincount(pixels[:, :, channel].ravel(), minlength=256) for channel in range(3)])
     return ScannedImage((pixels.shape[1], pixels.shape[0]), likeness_hash(pixels), levels)
 
@@ -68,7 +69,7 @@ class ImageChecks:
     def add(self, key: str, split: str, digest: str, found: ScannedImage) -> None:
         """One picture: its key, split, the SHA-256 of its file and what was found."""
         if found.error:
-            self.notes.add("damaged-file", found.error, key)
+            self.notes.add(found.kind, found.error, key)
             return
         self.levels[split] += found.levels
         self._prints.setdefault(digest, (key, split, found.fingerprint))

@@ -10,6 +10,8 @@ from typing import Any, Literal
 Severity = Literal["error", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
 EXAMPLES = 5
+#: Of errors every one is named, up to so many of a kind.
+MOST_ERRORS = 1000
 #: Boxes longer than this many times their width are suspicious.
 EXTREME = 20.0
 
@@ -17,6 +19,13 @@ EXTREME = 20.0
 KINDS: dict[str, tuple[Severity, str, str]] = {
     "missing-file": ("error", "the labels name a picture that is not there", "bring the file back, or leave the image out"),
     "damaged-file": ("error", "the picture can't be decoded to its end", "import an intact copy, or leave the image out"),
+    "levels-unclear": (
+        "error",
+        "floats, signed or 32-bit levels, several pages or bands: nothing says what is black and what is white",
+        "give a rule for levels: low..high, min-max or percentile",
+    ),
+    "damaged-map": ("error", "a label map can't be decoded, or is of another size than its picture", "mend the label map, or leave the image out"),
+    "unnamed-level": ("warning", "a level or color of a label map has no name, so it is no class that can be told", "name it in classes.json"),
     "unknown-class": ("error", "an object's class is not in the list, so it can't be trained on", "add the class, or drop the objects"),
     "bad-label": ("error", "a label can't be read", "mend it in the label file, or drop the object"),
     "size-disagrees": ("error", "the label file gives the picture another size, so its labels may lie elsewhere", "mend the size in the label file"),
@@ -28,6 +37,18 @@ KINDS: dict[str, tuple[Severity, str, str]] = {
     "keypoint-outside-box": ("note", "a keypoint lies well outside its object's box", "look at it; one of the two may be off"),
     "class-unused": ("note", "a class has no object and no image", "take it off the list"),
     "class-missing-in-split": ("warning", "a class can't be judged, or not be learned, where a split has none of it", "move images between splits"),
+    "no-mirror-partner": (
+        "warning",
+        "a keypoint speaks of a side and has no partner: a flip would teach the left one as the right one",
+        "name its partner among the mirror pairs",
+    ),
+    "background": ("note", "pictures without labels count as background", "nothing, if nothing is to be found on them"),
+    "unlisted": ("warning", "pictures that no row names are left out", "add rows for them, or nothing"),
+    "path-matched": ("note", "the labels name pictures by other paths; they were found by the end of the path", "check that each is the right one"),
+    "oriented": ("note", "outlines were read as oriented boxes", "name the format, if they are outlines"),
+    "columns": ("note", "columns of a table were matched by their names", "check that each is read as what it is"),
+    "fractions": ("note", "coordinates were read as shares of the pictures' sides", "nothing, if the boxes lie on their objects"),
+    "tile-clipped": ("note", "objects at the borders of windows are cut or left out", "choose a larger overlap, if these matter"),
     "duplicate": ("warning", "the same picture is there twice", "leave one out"),
     "duplicate-across-splits": ("error", "the same picture is in two splits: evaluation sees what was trained on", "leave it out of one split"),
     "alike": ("note", "two pictures look alike", "leave one out if they are the same scene"),
@@ -76,6 +97,10 @@ class Finding:
         return asdict(self)
 
 
+def _most(kind: str) -> int:
+    return MOST_ERRORS if KINDS[kind][0] == "error" else EXAMPLES
+
+
 class FindingCounts:
     """Findings as they come, in the order of `KINDS`."""
 
@@ -86,7 +111,7 @@ class FindingCounts:
 
     def add(self, kind: str, example: str, image: str = "", thing: str = "") -> None:
         self.counts[kind] += 1
-        if len(self.examples[kind]) < EXAMPLES:
+        if len(self.examples[kind]) < _most(kind):
             self.examples[kind].append(example)
         if image:
             self.places[kind].append((image, thing))
@@ -94,7 +119,7 @@ class FindingCounts:
     def extend(self, more: FindingCounts) -> None:
         self.counts.update(more.counts)
         for kind, examples in more.examples.items():
-            self.examples[kind] += examples[: EXAMPLES - len(self.examples[kind])]
+            self.examples[kind] += examples[: max(_most(kind) - len(self.examples[kind]), 0)]
         for kind, places in more.places.items():
             self.places[kind] += places
 

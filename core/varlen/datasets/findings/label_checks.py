@@ -12,6 +12,10 @@ from numpy.typing import NDArray
 from varlen.datasets.entry import Entry
 from varlen.datasets.findings.kinds import EXTREME, Finding, FindingCounts, by_severity
 from varlen.datasets.image_files import ImageHeader
+from varlen.datasets.map_levels import MapLevels
+from varlen.datasets.prepared_files import PreparedFiles
+from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.sources import Files
 from varlen.datasets.splits import in_order
 from varlen.errors import ReadProblems
 from varlen.model.geometry import Size
@@ -25,8 +29,8 @@ _MODES = {"P": "palette", "CMYK": "cmyk", "RGBA": "alpha", "LA": "alpha", "L": "
 class LabelChecks:
     """Takes a dataset's images one at a time; keeps counts, and of each image its key, split and digest."""
 
-    def __init__(self, classes: Iterable[str], keypoints: Iterable[str]) -> None:
-        self.classes, self.keypoints = tuple(classes), tuple(keypoints)
+    def __init__(self, classes: Iterable[str], skeleton: Skeleton) -> None:
+        self.classes, self.keypoints, self.skeleton = tuple(classes), skeleton.names, skeleton
         self.notes = FindingCounts()
         self.images: list[tuple[str, str, str]] = []
         self._counts: Counter[tuple[str, str]] = Counter()
@@ -52,9 +56,16 @@ class LabelChecks:
             self.notes.add("wrong-suffix", f"{key}: is {facts.format}", key)
         if facts.orientation != 1:
             self.notes.add("exif-turned", key, key)
-        kind = "16-bit" if facts.bits == 16 else _MODES.get(facts.mode)
+        kind = "16-bit" if facts.bits == 16 and not facts.unclear else _MODES.get(facts.mode)
         if kind:
             self.notes.add(kind, key, key)
+
+    def label_map(self, key: str, files: Files, path: str, map_levels: MapLevels, classes: int) -> None:
+        """One label map: levels or colors that no class is named for. Raises `DatasetError` where it can't be read."""
+        raw = files.files if isinstance(files, PreparedFiles) and "\x1f" not in path else files
+        rule = map_levels if raw is not files else MapLevels()
+        for each in rule.unnamed(raw.read(path), path, classes):
+            self.notes.add("unnamed-level", f"{path}: {each}", key)
 
     def image(self, key: str, split: str, digest: str) -> None:
         """One picture's content, as the SHA-256 of its file."""
@@ -73,8 +84,10 @@ class LabelChecks:
 
     def findings(self, problems: ReadProblems) -> list[Finding]:
         """All findings, the worst kinds first; also those noted in `problems` when the dataset was read."""
-        for kind, message in problems.noted:
+        for kind, message in (*problems.noted, *problems.remarked):
             self.notes.add(kind, message)
+        for name in self.skeleton.unpaired():
+            self.notes.add("no-mirror-partner", name)
         self._look_at_classes()
         self._look_at_convention()
         self._look_for_duplicates()

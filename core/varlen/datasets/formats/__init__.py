@@ -2,26 +2,38 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.formats import coco, folders, masks, voc, yolo
+from varlen.datasets.drawing import drawn_splits
+from varlen.datasets.entry import Entry
+from varlen.datasets.entry_store import entries_of
+from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, voc, yolo
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
-from varlen.datasets.formats.base import Reading, Writer
-from varlen.datasets.sources import Folder, SourceFiles, open_files
+from varlen.datasets.formats.base import LabelCounts, Reading, Writer
+from varlen.datasets.formats.tree import Tree
+from varlen.datasets.import_options import ImportOptions
+from varlen.datasets.prepared_files import PreparedFiles
+from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, SourceFiles, open_files
+from varlen.datasets.tiles import tiled
 from varlen.errors import DatasetError, ReadProblems
 
-#: In the order in which they are tried: the surest signs first.
-READERS = {module.NAME: module for module in (coco, voc, yolo, masks, folders)}
+#: In the order in which they count where two fit equally well: the surest signs first.
+READERS = {module.NAME: module for module in (coco, voc, oriented_text, yolo, picture_json, masks, table, folders, plain)}
 WRITERS: dict[str, type[Writer]] = {
     cls.name: cls
-    for cls in (coco.CocoWriter, voc.VocWriter, yolo.YoloBoxesWriter, yolo.YoloPolygonsWriter, yolo.YoloKeypointsWriter, folders.FoldersWriter,
-                masks.MasksWriter, NpzWriter, NpzChannelsFirstWriter, TarWriter)
+    for cls in (coco.CocoWriter, voc.VocWriter, yolo.YoloBoxesWriter, yolo.YoloPolygonsWriter, yolo.YoloKeypointsWriter, yolo.YoloOrientedWriter,
+                oriented_text.OrientedTextWriter, folders.FoldersWriter, masks.MasksWriter, table.TableWriter, plain.PicturesWriter,
+                NpzWriter, NpzChannelsFirstWriter, TarWriter)
 }  # fmt: skip
+#: Other names that a format may be read by: they say what the numbers of its lines are.
+READ_AS = dict.fromkeys(("yolo-polygons", "yolo-keypoints", "yolo-oriented"), yolo.NAME)
 
 #: What a reader that stands for several writers is called.
-_FAMILIES = {yolo.NAME: "YOLO"}
+_FAMILIES = {yolo.NAME: "YOLO", picture_json.NAME: "JSON per picture"}
 
 
 class FormatFacts(NamedTuple):
@@ -38,14 +50,16 @@ class FormatFacts(NamedTuple):
     coded: bool
     convention: str
     layout: str
+    holds: list[str]
 
 
 def catalogue() -> list[FormatFacts]:
     """Every format that is read or written: the one list that screens, commands, importer and READMEs show."""
     names = dict.fromkeys((*READERS, *WRITERS))
     return [
-        FormatFacts(name, title_of(name), name in READERS, name in WRITERS, WRITERS[name].coded,
-                    READERS[name].CONVENTION if name in READERS else "", WRITERS[name].layout)
+        FormatFacts(name, title_of(name, reading=name not in WRITERS), name in READERS, name in WRITERS, name not in WRITERS or WRITERS[name].coded,
+                    READERS[name].CONVENTION if name in READERS else "", WRITERS[name].layout if name in WRITERS else "",
+                    sorted(WRITERS[name].holds) if name in WRITERS else [])
         for name in names
     ]  # fmt: skip
 
@@ -55,34 +69,130 @@ def title_of(name: str, reading: bool = False) -> str:
     return _FAMILIES[name] if reading and name in _FAMILIES else WRITERS[name].title
 
 
-def open_dataset(path: Path | str, form: str | None = None, problems: ReadProblems | None = None) -> tuple[str, SourceFiles, Reading]:
-    """Begin to read a dataset from a folder, a zip or an annotation file: its format, its files and the reading.
+class Recognised(NamedTuple):
+    """A dataset on its way in: its format, its files as they are to be read, the reading, and what spoke for the format."""
 
-    form: overrides recognition; problems: collects what can't be read; without it the
+    form: str
+    files: Files
+    reading: Reading
+    why: list[str]
+
+
+def open_dataset(path: Path | str, options: ImportOptions | None = None, problems: ReadProblems | None = None) -> Recognised:
+    """Begin to read a dataset from a folder, a zip, a picture or a file of labels.
+
+    options: how it is to be read, `form` overrides recognition; problems: collects what can't be read; without it the
     first such thing raises `DatasetError`.
     """
-    path = Path(path)
-    files = open_files(path)
-    only = path.relative_to(files.root).as_posix() if path.is_file() and isinstance(files, Folder) else None
-    if form is not None and form not in READERS:
-        raise DatasetError(f"there is no dataset format {form!r} to read; known are {', '.join(READERS)}")
-    form = form or (coco.NAME if only else recognise_format(files))
-    if form is None:
-        raise DatasetError(f"{path}: not recognised as a dataset; known are {', '.join(READERS)}")
+    path, options = Path(path), options or ImportOptions()
     problems = problems or ReadProblems()
-    return form, files, coco.read(files, problems, only) if form == coco.NAME else READERS[form].read(files, problems)
+    source = open_files(path)
+    tree = Tree(source)
+    only = path.relative_to(source.root).as_posix() if path.suffix.lower() in LABEL_FILES and isinstance(source, Folder) else None
+    form = READ_AS.get(options.form, options.form)
+    if form and form not in READERS:
+        raise DatasetError(f"there is no dataset format {form!r} to read; known are {', '.join((*READERS, *READ_AS))}")
+    why = [only] if only else []
+    if not form:
+        form, why = (table.NAME if path.suffix.lower() in table.SUFFIXES else coco.NAME, why) if only else recognise(tree)
+    try:
+        if only and form in (coco.NAME, table.NAME):
+            reading = READERS[form].read(tree, problems, options, only)
+        else:
+            reading = READERS[form].read(tree, problems, options)
+        skeleton, files = options.skeleton_of(reading.skeleton), prepared(source, reading, options)
+        reading = replace(reading, skeleton=skeleton)
+        if isinstance(files, PreparedFiles) and options.tile is not None:
+            reading, windows = tiled(reading, source, options.tile, options.overlap)
+            files.windows = windows
+    except _DAMAGE as error:
+        raise DatasetError(f"{path}: can't be read as {title_of(form, reading=True)} ({type(error).__name__}: {str(error)[:120]})") from None
+    return Recognised(form, files, reading, why)
 
 
-def read_dataset(path: Path | str, form: str | None = None, problems: ReadProblems | None = None) -> Dataset:
-    """A whole dataset (see `open_dataset`), its labels in memory."""
-    form, files, reading = open_dataset(path, form, problems)
-    dataset = Dataset(files.name, reading.classes, reading.entries, files, reading.skeleton, reading.extra)
-    files.__dict__.pop("paths", None)  # the list of files has served
+#: What damaged files may bring about in a reader beyond what it looks out for.
+_DAMAGE = (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, RuntimeError, TypeError, ValueError)
+
+
+def prepared(source: SourceFiles, reading: Reading, options: ImportOptions) -> Files:
+    """The files as they are to be used: as they lie there, or with levels, label maps and windows made of them."""
+    if not options.levels and not reading.maps and options.tile is None:
+        return source
+    return PreparedFiles(source, options.level_rule, reading.map_levels, reading.maps, {})
+
+
+def read_dataset(
+    path: Path | str, form: str | None = None, problems: ReadProblems | None = None, options: ImportOptions | None = None,
+    known_splits: Mapping[str, str] | None = None,
+) -> Dataset:  # fmt: skip
+    """A whole dataset (see `open_dataset`), its labels in memory.
+
+    known_splits: splits that images had before, by the SHA-256 of their files; where splits are drawn they keep them.
+    """
+    options = replace(options or ImportOptions(), form=form or (options.form if options else ""))
+    problems = problems or ReadProblems()
+    found = open_dataset(path, options, problems)
+    reading = found.reading
+    chosen = options.for_classes(reading.classes)
+    classes = chosen.class_names(reading.classes)
+    entries = _chosen(reading.entries, chosen, reading.classes)
+    drawn = options.splits == "drawn" or bool(known_splits and reading.drawn)
+    if drawn:
+        held = entries_of(entries)
+        splits = drawn_splits(held.values(), classes, found.files, options, known_splits)
+        entries = (replace(entry, split=splits[entry.key]) for entry in held.values())
+    dataset = Dataset(found.files.name, classes, entries, found.files, reading.skeleton, reading.extra)
+    for cached in ("paths",):  # the list of files has served
+        getattr(found.files, "files", found.files).__dict__.pop(cached, None)
     dataset.map_classes = reading.map_classes
-    dataset.origin, dataset.format = str(Path(path).absolute()), form
+    dataset.mirror_classes = options.class_pairs((*classes, *reading.map_classes))
+    dataset.origin, dataset.format = str(Path(path).absolute()), found.form
+    dataset.read_as = options.to_json()
+    dataset.splits_drawn, dataset.why, dataset.remarks = drawn or reading.drawn, found.why, problems.remarked
     return dataset
 
 
-def recognise_format(files: SourceFiles) -> str | None:
-    """The format of a folder or zip; None when it is none of those known."""
-    return next((name for name, module in READERS.items() if module.recognise(files)), None)
+def _chosen(entries: Iterator[Entry], options: ImportOptions, found: tuple[str, ...]) -> Iterator[Entry]:
+    """Images with the chosen classes and groups."""
+    for entry in entries:
+        kept = options.with_classes(entry, found)
+        if kept is not None:
+            yield replace(kept, group=options.group_of(kept)) if options.groups else kept
+
+
+def recognise(tree: Tree) -> tuple[str, list[str]]:
+    """The format that the files fit best, and the files that speak for it. Raises `DatasetError` saying what the nearest two lack."""
+    found = {name: module.signs(tree) for name, module in READERS.items()}
+    best = max(found, key=lambda name: found[name].score)
+    if found[best].score > 0:
+        against = found[best].against
+        return best, [*found[best].why, *(f"not {path}" for path in against)]
+    if tree.unreadable:
+        raise DatasetError(tree.unreadable[0])
+    if not tree.pictures:
+        raise DatasetError(f"{tree.files.label}: not recognised as a dataset: there is no picture in it ({', '.join(READABLE)})")
+    near = sorted(found, key=lambda name: -_nearness(tree, name))[:2]
+    missing = "; ".join(f"for {title_of(name, reading=True)}: {found[name].missing}" for name in near)
+    raise DatasetError(f"{tree.files.label}: not recognised as a dataset; what is missing {missing}. Or name its format with --from")
+
+
+def _nearness(tree: Tree, name: str) -> int:
+    """How many files have the suffix that a format's label files have."""
+    suffixes = {
+        "coco": (".json",), "voc": (".xml",), "yolo": (".txt", ".yaml", ".yml"), "picture-json": (".json",), "table": table.SUFFIXES,
+        "oriented-text": (".txt",),
+    }.get(name)  # fmt: skip
+    return len(tree.ending(*suffixes)) if suffixes else 0
+
+
+def default_format(dataset: Dataset) -> str:
+    """The format that a dataset is written in unless another is wanted: its own, of the kind of labels it has."""
+    form = dataset.format
+    if not form:
+        counts = LabelCounts(dataset)
+        return coco.NAME if counts.boxes or not (counts.classes or counts.label_maps) else folders.NAME if counts.classes else masks.NAME
+    if form == yolo.NAME:
+        counts = LabelCounts(dataset)
+        kinds = (("yolo-oriented", counts.oriented), ("yolo-keypoints", counts.keypoints), ("yolo-polygons", counts.outlines + counts.masks))
+        return next((name for name, count in kinds if count), yolo.NAME)
+    return form if form in WRITERS else coco.NAME

@@ -5,6 +5,7 @@
     images        (N, H, W, C) uint8; float32, shifted and scaled, where the pipeline ends with normalize
     boxes         (M, 4) float64, x_min y_min x_max y_max in continuous pixels; classes (M,) int64
     first         (N + 1,) int64: the objects of picture n are first[n] … first[n + 1] − 1
+    oriented      (M, 4, 2) float64, corners of oriented boxes, not-a-number for objects without; where the dataset has any
     keypoints     (M, K, 3) float64; label_maps (N, H, W) uint8; image_classes (N, number of classes) float64
     names         (N,) the pictures' names
 
@@ -90,6 +91,7 @@ class TarWriter(_ShardWriter):
     title = "tar shards"
     layout = "POSIX tar shards: for every picture its file and a JSON file of its labels."
     suffix = ".tar"
+    holds = frozenset(("boxes", "image_classes", "masks", "polygons", "keypoints", "oriented_boxes", "label_maps", "attributes", "crowd"))
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         about = {
@@ -134,6 +136,7 @@ class NpzWriter(_ShardWriter):
     title: ClassVar[str] = "NumPy shards"
     layout: ClassVar[str] = "NumPy shards of pictures (N, H, W, 3) with their labels; `numpy.load` reads them."
     suffix = ".npz"
+    holds = frozenset(("boxes", "image_classes", "keypoints", "oriented_boxes", "label_maps"))
     channels_first: ClassVar[bool] = False
 
     def suffix_for(self, kind: ImageType) -> str:
@@ -152,6 +155,8 @@ class NpzWriter(_ShardWriter):
             "keypoints": objects.keypoints.tolist(),
             "image": labels.classes,
         }
+        if len(objects.oriented.owners):
+            about["oriented"] = [None if corners is None else corners.tolist() for corners in map(objects.oriented.of_object, range(len(objects)))]
         files = {}
         if labels.label_map is not None:
             stream = io.BytesIO()
@@ -185,13 +190,18 @@ class NpzWriter(_ShardWriter):
         counts = [len(each["classes"]) for each in found]
         points = [np.array(each["keypoints"], np.float64).reshape(len(each["classes"]), -1, 3) for each in found if each["classes"]]
         weights = [[each["image"].get(name, 0.0) for name in self.dataset.classes] for each in found]
-        return {
+        arrays = {
             "boxes": np.array([box for each in found for box in each["boxes"]], np.float64).reshape(-1, 4),
             "classes": np.array([number for each in found for number in each["classes"]], np.int64),
             "first": np.cumsum([0, *counts]),
             "keypoints": np.concatenate(points) if points else np.zeros((0, 0, 3)),
             "image_classes": np.array(weights, np.float64).reshape(len(found), len(self.dataset.classes)),
         }
+        if self.contents.oriented:
+            none = [[np.nan] * 2] * 4
+            corners = [each or none for image in found for each in image.get("oriented") or [None] * len(image["classes"])]
+            arrays["oriented"] = np.array(corners, np.float64).reshape(-1, 4, 2)
+        return arrays
 
     def losses(self) -> list[str]:
         return self.contents.lost(outlines="outlines", masks="masks", crowd="marks of regions of many", extra="objects have fields of their own")

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -19,10 +20,11 @@ from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
-from varlen.datasets.image_files import READABLE, SUFFIX, ImageType, encode, upright_size
+from varlen.datasets.image_files import SUFFIX, ImageType, encode, upright_size
+from varlen.datasets.map_levels import MapLevels
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
-from varlen.errors import DatasetError, ReadProblems
+from varlen.errors import DatasetError, ImageError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, make_objects
 from varlen.shapes.mask_polygons import mask_from_polygon
@@ -47,7 +49,8 @@ class Reading:
     """A dataset on its way in: what is known before its images, and the images one at a time.
 
     listed: quick to go through; read: what takes time; count: how many images are listed, some of which may
-    turn out not to be there; problems: what was noted so far.
+    turn out not to be there; problems: what was noted so far; drawn: whether splits were drawn because the files name
+    none; columns: of a table, what each is read as; map_levels: how the label maps at the paths `maps` are read.
     """
 
     classes: tuple[str, ...]
@@ -58,11 +61,34 @@ class Reading:
     skeleton: Skeleton = field(default_factory=Skeleton)
     extra: dict[str, Any] = field(default_factory=dict)
     map_classes: tuple[str, ...] = ()
+    drawn: bool = False
+    columns: dict[str, str] = field(default_factory=dict)
+    map_levels: MapLevels = field(default_factory=MapLevels)
+    maps: frozenset[str] = frozenset()
 
     @property
     def entries(self) -> Iterator[Entry]:
-        """All images with their labels, once."""
-        return (self.read(image, self.problems) for image in self.listed)
+        """All images with their labels, once; those that can't be read are noted, or raised where problems are."""
+        for image in self.listed:
+            entry = read_image(self.read, image, self.problems)
+            if entry is not None:
+                yield entry
+
+
+def read_image(read: ReadsLabels, image: ListedImage, problems: ReadProblems) -> Entry | None:
+    """One image with its labels; None, and a note of why, where its labels or its picture can't be read.
+
+    Whatever a damaged file brings about in a reader ends here, as one line that names it.
+    """
+    try:
+        return read(image, problems)
+    except ImageError as error:
+        problems.note("damaged-file", str(error))
+    except DatasetError as error:
+        problems.note("bad-label", str(error))
+    except (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, RuntimeError, TypeError, ValueError) as error:
+        problems.note("bad-label", f"{image.key}: its labels can't be read ({type(error).__name__}: {str(error)[:120]})")
+    return None
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,6 +154,10 @@ class Writer:
     packs: ClassVar[bool] = False
     #: Whether pictures are coded as JPEG, PNG or WebP; else they are arrays.
     coded: ClassVar[bool] = True
+    #: The kinds of labels it keeps (see `losses.KINDS`), in whatever shape.
+    holds: ClassVar[frozenset[str]] = frozenset()
+    #: Of attributes only these fields are kept; None for all, where it holds attributes.
+    fields: ClassVar[frozenset[str] | None] = None
 
     def __init__(self, dataset: Dataset, figures: ScalesPixels | None = None) -> None:
         """figures: shift and scale pixels, in formats that hold arrays; None leaves them uint8."""
@@ -168,23 +198,34 @@ class Writer:
         return []
 
 
+#: Values of fields that say no more than a missing field would.
+_SAYS_NOTHING: tuple[Any, ...] = (None, "", 0, "0", False, [], {}, "Unspecified")
+
+
 class LabelCounts:
     """What kinds of labels a dataset has."""
 
     def __init__(self, dataset: Dataset) -> None:
         self.boxes = self.outlines = self.holes = self.parts = self.masks = self.keypoints = self.crowd = self.extra = 0
-        self.classes = self.many_classes = self.label_maps = 0
+        self.classes = self.many_classes = self.label_maps = self.oriented = self.pointed = 0
+        #: Objects that have a field, by its name; what every object has without saying anything does not count.
+        self.fields: Counter[str] = Counter()
         for entry in dataset.entries.values():
             objects = entry.objects
             self.boxes += len(objects)
             owners, holes = objects.outlines.owners, objects.outlines.holes
-            self.outlines += len(np.unique(owners))
+            outlined = len(np.unique(owners))
+            self.outlines += outlined - int(objects.oriented.alone.sum())
+            self.oriented += len(objects.oriented.owners)
             self.holes += int(holes.sum())
-            self.parts += int((~holes).sum()) - len(np.unique(owners))
+            self.parts += int((~holes).sum()) - outlined
             self.masks += sum(mask is not None for mask in objects.masks)
             self.keypoints += int(np.count_nonzero(objects.keypoints[:, :, 2])) if len(objects) else 0
+            self.pointed += int((objects.keypoints[:, :, 2] > 0).any(axis=1).sum()) if len(objects) else 0
             self.crowd += int(objects.crowd.sum())
             self.extra += sum(bool(attributes) for attributes in objects.attributes)
+            for attributes in objects.attributes:
+                self.fields.update(name for name, value in attributes.items() if value not in _SAYS_NOTHING)
             self.classes += bool(entry.classes)
             self.many_classes += len(entry.classes) > 1
             self.label_maps += bool(entry.label_map)
@@ -192,16 +233,6 @@ class LabelCounts:
     def lost(self, **kinds: str) -> list[str]:
         """A line for each of the kinds that there are, e.g. keypoints="…"."""
         return [f"{getattr(self, kind)} {text}" for kind, text in kinds.items() if getattr(self, kind)]
-
-
-def pictures(files: SourceFiles) -> list[str]:
-    """The picture files of a folder or zip, sorted."""
-    return sorted(path for path in files.paths if path.lower().endswith(READABLE) and not hidden(path))
-
-
-def hidden(path: str) -> bool:
-    """Files that systems leave behind, and hidden ones."""
-    return any(part.startswith((".", "__MACOSX")) for part in PurePosixPath(path).parts)
 
 
 def size_of(files: SourceFiles, path: str) -> Size:

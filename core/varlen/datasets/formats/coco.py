@@ -4,14 +4,18 @@ Conventions of the format: boxes are [x, y, width, height] from the top-left cor
 continuous pixels; polygons likewise; a keypoint names a pixel by its index, so its centre is
 half a pixel further: x + 0.5 here, x − 0.5 when written. Numbers are written to 1/10000 px.
 
-Read: any `*.json` with images, annotations and categories, in the dataset's top folder or in
-`annotations/`; the split is derived from its name (train, val / validation, test). Fields not
-known here are kept and written again. An image's `group` field names the images it belongs
-with, such as the frames of one clip.
+Read: any `*.json` with images, annotations and categories, wherever it lies; the split is derived
+from its name or folder (train, val / validation, test, with a year or without). Several files may
+speak of the same pictures. Fields not known here are kept and written again. An image's `group` field
+names the images it belongs with, such as the frames of one clip. Oriented boxes are written as the field
+`oriented_box`, eight numbers, beside their outline; a set whose outlines all are four corners of a
+rectangle is read as oriented boxes.
 """
 
 from __future__ import annotations
 
+import json
+import math
 import re
 import sqlite3
 from collections.abc import Iterable, Iterator
@@ -26,11 +30,13 @@ from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry, group_in
-from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage, size_of
 from varlen.datasets.formats.json_stream import pieces
+from varlen.datasets.formats.tree import Signs, Tree, plain_path, spread, stem_of
+from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
-from varlen.datasets.splits import SPLIT_WORDS
+from varlen.datasets.splits import SPLIT_WORDS, split_from_path
 from varlen.errors import DatasetError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, Part, Polygon, make_objects
@@ -43,60 +49,97 @@ NAME = "coco"
 CONVENTION = "boxes read as left, top, width, height in pixels"
 SORTED = orjson.OPT_SORT_KEYS
 _IMAGE_FIELDS = {"id", "file_name", "width", "height"}
-_OBJECT_FIELDS = {"id", "image_id", "category_id", "bbox", "segmentation", "keypoints", "num_keypoints", "iscrowd", "area"}
+#: The field of an object that holds the corners of its oriented box.
+ORIENTED = "oriented_box"
+_OBJECT_FIELDS = {ORIENTED, "id", "image_id", "category_id", "bbox", "segmentation", "keypoints", "num_keypoints", "iscrowd", "area"}
 
 
-def annotation_files(files: SourceFiles) -> list[str]:
+def signs(tree: Tree) -> Signs:
+    """Whether there are annotation files of this form, anywhere."""
+    found = annotation_files(tree)
+    if found:
+        return Signs(1.0, found[:5], against=[path for path in tree.ending(".json")[:200] if path not in found][:3])
+    return Signs(0.0, [], "a .json file with images, annotations and categories")
+
+
+def annotation_files(tree: Tree) -> list[str]:
     """The annotation files of a folder or zip, sorted."""
-    return files.near(".json", ("annotations",))
+    stems = tree.by_stem if len(tree.pictures) < MANY_PICTURES else {}
+    found = [path for path in tree.ending(".json") if stem_of(path) not in stems]
+    return [path for path in spread(found, MOST_FILES) if _looks_like_one(tree, path)]
 
 
-def recognise(files: SourceFiles) -> bool:
-    """Whether there is an annotation file of this form."""
-    for path in annotation_files(files):
-        with files.open(path) as stream:
-            head = stream.read(200_000)
-        # Where the list of images is long and comes first, nothing else is near the beginning.
-        if b'"annotations"' in head or b'"categories"' in head or (b'"images"' in head and b'"file_name"' in head):
-            return True
-    return False
+def _looks_like_one(tree: Tree, path: str) -> bool:
+    """Whether a file holds what this form has; where its list of images is long and comes first, nothing else is near the beginning."""
+    head = tree.head(path, 200_000)
+    opens = head.lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"{"
+    listed = b'"images"' in head and (b'"annotations"' in head or b'"categories"' in head or b'"file_name"' in head)
+    labelled = b'"annotations"' in head and (b'"image_id"' in head or b'"categories"' in head)
+    return opens and (listed or labelled)
 
 
-def read(files: SourceFiles, problems: ReadProblems, only: str | None = None) -> Reading:
+def read(tree: Tree, problems: ReadProblems, options: ImportOptions, only: str | None = None) -> Reading:
     """All annotation files, or `only` one. Raises `DatasetError` with file and place."""
-    paths = [only] if only else annotation_files(files)
-    reader = _Reader(files, problems)
+    paths = [only] if only else annotation_files(tree)
+    reader = _Reader(tree, problems)
     for path in paths:
-        reader.look_through(path, alone=len(paths) == 1)
+        try:
+            reader.look_through(path, alone=len(paths) == 1)
+        except DatasetError as error:
+            if problems.strict:
+                raise
+            reader.forget(path)
+            problems.note("bad-label", str(error))
     if not reader.categories:
-        raise DatasetError(f"{files.label}: no annotation file with images, annotations and categories")
+        none = f"{tree.files.label}: no annotation file with images, annotations and categories"
+        raise DatasetError(problems.noted[0][1] if problems.noted else none)
     return reader.reading()
 
 
 @lru_cache(maxsize=64)
 def _split_of(path: str) -> str:
-    words = re.split(r"[^a-z]+", PurePosixPath(path).stem.lower())
-    return next((SPLIT_WORDS[word] for word in words if word in SPLIT_WORDS), "train")
+    """The split that an annotation file's name says, else its folder's, "" for none."""
+    parts = PurePosixPath(path)
+    for name in (parts.stem, *reversed(parts.parts[:-1])):
+        words = re.split(r"[^a-z]+", name.lower())
+        found = next((SPLIT_WORDS[word] for word in words if word in SPLIT_WORDS), "")
+        if found:
+            return found
+    return ""
 
 
+#: With so many pictures files of the same names are not told apart from annotation files.
+MANY_PICTURES = 200_000
+#: Annotation files that are looked for in one dataset.
+MOST_FILES = 400
 _LISTS = frozenset(("images", "annotations", "categories"))
 _SPOOL = """
-create table image (place integer primary key, file text, id text, body text);
-create table key (name text primary key) without rowid;
+create table image (place integer primary key, file text, id text, body text, key text);
 create table annotation (image text, file text, body text);
 """
 
 
 class _Reader:
-    """Two passes: the files are looked through once, images and annotations going to a temporary database; then each image meets its own."""
+    """Two passes: the files are looked through once, images and annotations going to a temporary database; then each image meets its own.
 
-    def __init__(self, files: SourceFiles, problems: ReadProblems) -> None:
-        self.files, self.problems = files, problems
-        self.categories: dict[int, dict[str, Any]] = {}
+    Files may speak of the same pictures: what they say is put together by the picture that an image's name leads to.
+    """
+
+    def __init__(self, tree: Tree, problems: ReadProblems) -> None:
+        self.tree, self.files, self.problems = tree, tree.files, problems
+        self.categories: dict[str, dict[str, Any]] = {}
+        self.names: dict[tuple[str, str], str] = {}
         self.head: dict[str, Any] = {}
+        self.outlined = self.turned = self.named_boxes = 0
+        self.by_tail: list[str] = []
         # Without a name it is kept in memory while it is small, and on the disk when it grows.
         self.spool = sqlite3.connect("", check_same_thread=False)
         self.spool.executescript(_SPOOL)
+
+    def forget(self, path: str) -> None:
+        """Nothing of a file."""
+        self.spool.execute("delete from image where file = ?", (path,))
+        self.spool.execute("delete from annotation where file = ?", (path,))
 
     def look_through(self, path: str, alone: bool) -> None:
         """Spool the images and annotations of one file. Any other JSON file is passed over, unless it is `alone`."""
@@ -111,8 +154,7 @@ class _Reader:
                     raise
                 return
         if not {"images", "categories"} <= found:
-            self.spool.execute("delete from image where file = ?", (path,))
-            self.spool.execute("delete from annotation where file = ?", (path,))
+            self.forget(path)
             if alone:
                 raise DatasetError(f"{path}: expected an object with images, annotations and categories")
             return
@@ -127,9 +169,10 @@ class _Reader:
                 case _ if value is None:
                     pass
                 case "images":
-                    waiting[name].append((path, _id(value.get("id")), orjson.dumps(value)))
+                    waiting[name].append((path, _id(value.get("id", value.get("file_name"))), _packed(value)))
                 case "annotations":
-                    waiting[name].append((_id(value.get("image_id")), path, orjson.dumps(value)))
+                    self._count_turned(value)
+                    waiting[name].append((_id(value.get("image_id")), path, _packed(value)))
                 case "categories":
                     categories.append(value)
                 case _:
@@ -137,6 +180,18 @@ class _Reader:
             if len(waiting["images"]) + len(waiting["annotations"]) > 5000:
                 self._flush(waiting)
         self._flush(waiting)
+
+    def _count_turned(self, annotation: dict[str, Any]) -> None:
+        """Whether outlines are all corners of turned boxes: then that is what they are."""
+        self.named_boxes += ORIENTED in annotation
+        shape = annotation.get("segmentation")
+        if not shape or shape == [[]]:
+            return
+        self.outlined += 1
+        if self.outlined == self.turned + 1 and isinstance(shape, list) and len(shape) == 1:
+            numbers = _numbers(shape[0], 8)
+            if numbers is not None and _is_turned_box(numbers):
+                self.turned += 1
 
     def _flush(self, waiting: dict[str, list[tuple[str | bytes, ...]]]) -> None:
         self.spool.executemany("insert into image (file, id, body) values (?, ?, ?)", waiting["images"])
@@ -154,102 +209,228 @@ class _Reader:
             annotation = orjson.loads(body)
             said = f"{path}: annotation {annotation.get('id')} names image {annotation.get('image_id')}, which is not among its images"
             self.problems.note("bad-label", said)
-        ordered = [self.categories[number] for number in sorted(self.categories)]
-        (count,) = self.spool.execute("select count(*) from image").fetchone()
+        self._find_pictures()
+        ordered = self._ordered()
         names = tuple(item["name"] for item in ordered)
+        places = {mark: names.index(name) for mark, name in self.names.items()}
+        skeleton = self._skeleton(ordered)
+        turned = bool(self.outlined) and self.turned == self.outlined and not self.named_boxes
+        if turned:
+            self.problems.remark("oriented", "every outline is the four corners of a turned rectangle: read as oriented boxes")
         extra = {"coco": {"categories": ordered, "head": self.head}}
-        return Reading(names, self._listed(), _Read(self.places, self.keypoints), count, self.problems, self._skeleton(ordered), extra)
+        (count,) = self.spool.execute("select count(distinct key) from image where key is not null").fetchone()
+        read_one = _Read(self.files, places, _places_of_points(ordered, skeleton), len(skeleton.names), turned)
+        return Reading(names, self._listed(), read_one, count, self.problems, skeleton, extra)
 
-    def _listed(self) -> Iterator[ListedImage]:
-        for path, number, body in self.spool.execute("select file, id, body from image order by place"):
+    def _find_pictures(self) -> None:
+        """Write down each image's picture, and note those that have none or are listed twice in one file."""
+        found: list[tuple[bytes, int]] = []
+        met: set[tuple[str, str]] = set()
+        for place, path, body in self.spool.execute("select place, file, body from image order by place"):
             image = orjson.loads(body)
             key = self._key(path, image)
             if key is None:
                 continue
-            if not self.spool.execute("insert or ignore into key values (?)", (key.encode("utf-8", "surrogatepass"),)).rowcount:
-                raise DatasetError(f"{path}: image {key} is listed twice")
-            annotations = self.spool.execute("select body from annotation where file = ? and image = ? order by rowid", (path, number))
-            yield ListedImage(key, (path, image, [text for (text,) in annotations]))
+            if (path, key) in met:
+                self.problems.note("bad-label", f"{path}: image {key} is listed twice")
+            met.add((path, key))
+            found.append((key.encode("utf-8", "surrogatepass"), place))
+        self.spool.executemany("update image set key = ? where place = ?", found)
+        self.spool.execute("create index by_key on image (key)")
+        if self.by_tail:
+            said = f"{len(self.by_tail)} pictures were found by the end of the path that the labels name, such as {self.by_tail[0]}"
+            self.problems.remark("path-matched", said)
+
+    def _listed(self) -> Iterator[ListedImage]:
+        """Every picture once, in the order it is first named, with what all files say of it."""
+        for (key,) in self.spool.execute("select key from image where key is not null group by key order by min(place)"):
+            said = []
+            for path, number, body in self.spool.execute("select file, id, body from image where key = ? order by place", (key,)):
+                annotations = self.spool.execute("select body from annotation where file = ? and image = ? order by rowid", (path, number))
+                said.append((path, orjson.loads(body), [text for (text,) in annotations]))
+            yield ListedImage(key.decode("utf-8", "surrogatepass"), said)
 
     def _key(self, path: str, image: dict[str, Any]) -> str | None:
         """The file of an image; None, and a note of it, where there is none."""
         name = image.get("file_name")
         if not isinstance(name, str):
-            raise DatasetError(f"{path}: image {image.get('id')} has no file_name")
-        key = self._find(_split_of(path), name, PurePosixPath(path).stem)
+            self.problems.note("bad-label", f"{path}: image {image.get('id')} has no file_name")
+            return None
+        key = self._find(path, name)
         if key is None:
             self.problems.note("missing-file", f"{path}: image {name} is listed, but there is no such file in {self.files.name}")
         return key
 
-    def _find(self, split: str, name: str, stem: str) -> str | None:
+    def _find(self, path: str, name: str) -> str | None:
+        here, split, stem = PurePosixPath(path).parent, _split_of(path), PurePosixPath(path).stem
+        plain = PurePosixPath(name.lstrip("/")).as_posix()
         folders = ["", "images/", f"images/{split}/", f"{split}/", f"{stem}/", f"images/{stem}/", "val/", "images/val/"]
-        name = PurePosixPath(name.lstrip("/")).as_posix()
-        return next((folder + name for folder in folders if self.files.has(folder + name)), None)
+        if here.as_posix() != ".":
+            above = "" if here.parent.as_posix() == "." else f"{here.parent.as_posix()}/"
+            folders = [f"{here.as_posix()}/", f"{here.as_posix()}/images/", *folders, above, f"{above}images/"]
+        for folder in folders:
+            if folder + plain in self.files.paths:
+                return folder + plain
+        year = re.sub(r"^.*?(train|val|valid|validation|test)", r"\1", stem, flags=re.I)
+        found = self.tree.named("/".join(part for part in (split and year, plain) if part))
+        if found is not None and not found.lower().endswith(plain_path(name).lower()):
+            self.by_tail.append(f"{found} for {name}")
+        return found
 
     def _categories(self, path: str, items: Any) -> None:
+        """Categories are known by their names; each file numbers them as it likes."""
         for item in items:
-            if not isinstance(item.get("id"), int) or not isinstance(item.get("name"), str):
-                raise DatasetError(f"{path}: a category needs a whole-number id and a name, not {str(item)[:80]}")
-            known = self.categories.setdefault(item["id"], item)
-            if known["name"] != item["name"]:
-                raise DatasetError(f"{path}: category {item['id']} is {item['name']!r} here and {known['name']!r} in another file")
-        self.places = {number: place for place, number in enumerate(sorted(self.categories))}
-        self.keypoints = max((len(item.get("keypoints") or ()) for item in self.categories.values()), default=0)
+            name = item.get("name")
+            if not isinstance(item.get("id"), (int, str)) or not isinstance(name, str):
+                raise DatasetError(f"{path}: a category needs an id and a name, not {str(item)[:80]}")
+            known = self.names.setdefault((path, _id(item["id"])), name)
+            if known != name:
+                raise DatasetError(f"{path}: category {item['id']} is both {known!r} and {name!r}")
+            merged = self.categories.setdefault(name, item)
+            for field in ("keypoints", "skeleton"):
+                if item.get(field) and not merged.get(field):
+                    merged[field] = item[field]
+
+    def _ordered(self) -> list[dict[str, Any]]:
+        """Categories by their numbers, where every one has its own; else numbered anew in the order they came."""
+        items = list(self.categories.values())
+        numbers = [item["id"] for item in items]
+        if len(set(map(_id, numbers))) == len(numbers) and all(isinstance(number, int) for number in numbers):
+            return sorted(items, key=lambda item: int(item["id"]))
+        return [{**item, "id": place + 1} for place, item in enumerate(items)]
 
     def _skeleton(self, categories: list[dict[str, Any]]) -> Skeleton:
-        different = {tuple(item["keypoints"]) for item in categories if item.get("keypoints")}
-        if len(different) > 1:
-            raise DatasetError(f"{self.files.label}: categories with different keypoints are not supported")
-        if not different:
-            return Skeleton()
-        names = different.pop()
-        lines: list[Any] = next((item["skeleton"] for item in categories if item.get("skeleton")), [])
-        edges = tuple((int(a) - 1, int(b) - 1) for a, b in lines if 1 <= a <= len(names) and 1 <= b <= len(names))
-        return Skeleton(names, edges)
+        """The keypoints of all categories; those of one name share their place."""
+        names: list[str] = []
+        edges: dict[tuple[int, int], None] = {}
+        for item in categories:
+            own = _point_names(item)
+            if item.get("keypoints") and not own:
+                self.problems.note("bad-label", f"category {item['name']!r}: keypoints must be a list of names, each once")
+            names += [name for name in own if name not in names]
+            for line in item.get("skeleton") or () if isinstance(item.get("skeleton"), list) else ():
+                ends = _numbers(line, 2)
+                if ends is not None and all(1 <= end <= len(own) and end == int(end) for end in ends):
+                    edges[names.index(own[int(ends[0]) - 1]), names.index(own[int(ends[1]) - 1])] = None
+        return Skeleton(tuple(names), tuple(edges))
+
+
+def _point_names(category: dict[str, Any]) -> list[str]:
+    """A category's keypoints; none where they are not names."""
+    names = category.get("keypoints")
+    if not isinstance(names, list) or not all(isinstance(name, str) for name in names) or len(set(names)) != len(names):
+        return []
+    return names
+
+
+def _places_of_points(categories: list[dict[str, Any]], skeleton: Skeleton) -> list[list[int]]:
+    """For each category the places of its keypoints among all."""
+    places = {name: place for place, name in enumerate(skeleton.names)}
+    return [[places[name] for name in _point_names(item)] for item in categories]
+
+
+def _is_turned_box(numbers: list[float]) -> bool:
+    """Whether four corners form a rectangle, to 2 % of its size."""
+    (ax, ay), (bx, by), (cx, cy), (dx, dy) = (numbers[n : n + 2] for n in range(0, 8, 2))
+    one, other = math.hypot(cx - ax, cy - ay), math.hypot(dx - bx, dy - by)
+    slack = max(0.02 * max(one, other), 1.5)
+    return max(one, other) > 0 and abs(one - other) <= slack and math.hypot(ax + cx - bx - dx, ay + cy - by - dy) <= slack
 
 
 @dataclass(frozen=True, slots=True)
 class _Read:
-    """places: the place of each category's number among the classes; keypoints: how many objects have."""
+    """places: the place of each file's categories among the classes; points: of each class's keypoints among all `count`."""
 
-    places: dict[int, int]
-    keypoints: int
+    files: SourceFiles
+    places: dict[tuple[str, str], int]
+    points: list[list[int]]
+    count: int
+    turned: bool
 
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
-        path, fields, texts = image.body
-        width, height = fields.get("width"), fields.get("height")
-        if not isinstance(width, int) or not isinstance(height, int) or width < 1 or height < 1:
-            raise DatasetError(f"{path}: image {fields['file_name']}: width and height must be whole numbers above 0")
-        size = Size(width, height)
-        objects = self._labels(path, image.key, size, [orjson.loads(text) for text in texts], problems)
-        extra = {key: value for key, value in fields.items() if key not in _IMAGE_FIELDS}
-        return Entry(image.key, _split_of(path), size, objects, extra, group=group_in(extra))
+        first, fields, _ = image.body[0]
+        size = self._size(first, image.key, fields)
+        said = [(path, orjson.loads(text)) for path, _, texts in image.body for text in texts]
+        objects = self._labels(image.key, size, _merged(said) if len(image.body) > 1 else said, problems)
+        extra = {key: value for _, each, _ in reversed(image.body) for key, value in each.items() if key not in _IMAGE_FIELDS}
+        return Entry(image.key, _split_of(first) or split_from_path(image.key) or "train", size, objects, extra, group=group_in(extra))
 
-    def _labels(self, path: str, key: str, size: Size, annotations: list[dict[str, Any]], problems: ReadProblems) -> Objects:
-        boxes, polygons, masks, keypoints, kept = [], [], [], [], []
-        for annotation in annotations:
+    def _size(self, path: str, key: str, fields: dict[str, Any]) -> Size:
+        width, height = fields.get("width"), fields.get("height")
+        if width is None or height is None:
+            return size_of(self.files, key)
+        numbers = _numbers([width, height])
+        if numbers is None or min(numbers) < 1 or any(number != int(number) for number in numbers):
+            raise DatasetError(f"{path}: image {fields['file_name']}: width and height must be whole numbers above 0")
+        return Size(int(numbers[0]), int(numbers[1]))
+
+    def _labels(self, key: str, size: Size, annotations: list[tuple[str, dict[str, Any]]], problems: ReadProblems) -> Objects:
+        boxes, polygons, masks, keypoints, classes, oriented, kept = [], [], [], [], [], [], []
+        for path, annotation in annotations:
             place = f"{path}: annotation {annotation.get('id')} (image {key})"
-            if annotation.get("category_id") not in self.places:
+            cls = self.places.get((path, _id(annotation.get("category_id"))))
+            if cls is None:
                 problems.note("unknown-class", f"{place}: category {annotation.get('category_id')} does not exist")
                 continue
             try:
                 polygon, mask = _segmentation(place, annotation.get("segmentation"), size)
-                box, points = _box(place, annotation.get("bbox"), polygon, mask), _keypoints(place, annotation.get("keypoints"), self.keypoints)
+                points = _keypoints(place, annotation.get("keypoints"), self.points[cls], self.count)
+                corners = _oriented(place, annotation.get(ORIENTED), polygon if self.turned else None)
+                box = _box(place, annotation.get("bbox"), polygon, mask, corners, points)
             except DatasetError as error:
                 problems.note("bad-label", str(error))
                 continue
             kept.append(annotation)
+            classes.append(cls)
             boxes.append(box)
-            polygons.append(polygon)
+            polygons.append(None if corners is not None and _same_ring(polygon, corners) else polygon)
             masks.append(mask)
             keypoints.append(points)
-        annotations = kept
+            oriented.append(corners)
         return make_objects(
-            [str(annotation.get("id", number)) for number, annotation in enumerate(annotations)], key,
-            [self.places[annotation["category_id"]] for annotation in annotations], boxes, polygons, masks, keypoints,
-            [bool(annotation.get("iscrowd", 0)) for annotation in annotations],
-            [{name: value for name, value in annotation.items() if name not in _OBJECT_FIELDS} for annotation in annotations],
+            _ids(kept), key, classes, boxes, polygons, masks, keypoints, [bool(annotation.get("iscrowd", 0)) for annotation in kept],
+            [{name: value for name, value in annotation.items() if name not in _OBJECT_FIELDS} for annotation in kept],
+            oriented if any(each is not None for each in oriented) else (),
         )  # fmt: skip
+
+
+def _ids(annotations: list[dict[str, Any]]) -> list[str]:
+    """Each annotation's id as text; where several files use one for different things, told apart."""
+    found: dict[str, None] = {}
+    for number, annotation in enumerate(annotations):
+        name = str(annotation.get("id", number))
+        while name in found:
+            name += "'"
+        found[name] = None
+    return list(found)
+
+
+def _merged(said: list[tuple[str, dict[str, Any]]]) -> list[tuple[str, dict[str, Any]]]:
+    """Annotations of one picture from several files: the same id with the same box is one object, and what each file adds is kept."""
+    found: list[tuple[str, dict[str, Any]]] = []
+    places: dict[tuple[str, str], int] = {}
+    for path, annotation in said:
+        mark = _id(annotation.get("id")), str(annotation.get("bbox"))
+        if annotation.get("id") is not None and annotation.get("bbox") and mark in places and found[places[mark]][0] != path:
+            first, known = found[places[mark]]
+            found[places[mark]] = first, {**annotation, **{name: value for name, value in known.items() if value not in (None, [])}}
+        else:
+            places[mark] = len(found)
+            found.append((path, annotation))
+    return found
+
+
+def _packed(value: dict[str, Any]) -> bytes:
+    """JSON on its way through the temporary database; a number that no other program would take stays text."""
+    try:
+        return orjson.dumps(value)
+    except (TypeError, orjson.JSONEncodeError):
+        return orjson.dumps(json.loads(json.dumps(value), parse_int=_whole), option=orjson.OPT_NON_STR_KEYS)
+
+
+def _whole(text: str) -> int | float:
+    number = int(text) if len(text) < 25 else 0
+    return number if len(text) < 25 and -(2**53) < number < 2**53 else float(text[:300])
 
 
 def _id(value: Any) -> str:
@@ -266,12 +447,16 @@ def _numbers(values: Any, count: int | None = None) -> list[float] | None:
     return values
 
 
-def _box(place: str, values: Any, polygon: Polygon | None, mask: Mask | None) -> list[float]:
-    if values is None and polygon:
-        points = np.concatenate([part.outline for part in polygon])
-        return [*points.min(axis=0).tolist(), *points.max(axis=0).tolist()]
-    if values is None and mask is not None:
-        return list(mask.box)
+def _box(place: str, values: Any, polygon: Polygon | None, mask: Mask | None, corners: NDArray[np.float64] | None,
+         keypoints: list[list[float]]) -> list[float]:  # fmt: skip
+    """The box as it is written; where it is not, around what else there is."""
+    if values is None or values == []:
+        if mask is not None:
+            return list(mask.box)
+        seen = np.array([point[:2] for point in keypoints if point[2] > 0])
+        points = np.concatenate([part.outline for part in polygon]) if polygon else corners if corners is not None else seen
+        if len(points):
+            return [*points.min(axis=0).tolist(), *points.max(axis=0).tolist()]
     numbers = _numbers(values, 4)
     if numbers is None:
         raise DatasetError(f"{place}: bbox must be four numbers, not {str(values)[:60]}")
@@ -281,18 +466,40 @@ def _box(place: str, values: Any, polygon: Polygon | None, mask: Mask | None) ->
     return [x, y, x + width, y + height]
 
 
-def _keypoints(place: str, values: Any, count: int) -> list[list[float]]:
-    if values is None or values == []:
-        return [[0.0, 0.0, 0.0]] * count
-    numbers = _numbers(values, 3 * count)
+def _keypoints(place: str, values: Any, places: list[int], count: int) -> list[list[float]]:
+    """All keypoints of the dataset's skeleton, of which the object's class has those at `places`."""
+    found = [[0.0, 0.0, 0.0] for _ in range(count)]
+    if values is None or values == [] or not places:
+        return found
+    numbers = _numbers(values, 3 * len(places))
     if numbers is None:
-        raise DatasetError(f"{place}: keypoints must be {3 * count} numbers (x, y, visibility)")
-    triples = [numbers[n : n + 3] for n in range(0, len(numbers), 3)]
-    return [[x + 0.5, y + 0.5, v] if v > 0 else [0.0, 0.0, 0.0] for x, y, v in triples]
+        raise DatasetError(f"{place}: keypoints must be {3 * len(places)} numbers (x, y, visibility)")
+    for number, each in enumerate(places):
+        x, y, v = numbers[3 * number : 3 * number + 3]
+        if v > 0:
+            found[each] = [x + 0.5, y + 0.5, v]
+    return found
+
+
+def _oriented(place: str, values: Any, polygon: Polygon | None) -> NDArray[np.float64] | None:
+    """The corners of an oriented box: as a field of its own, or the outline where all outlines are such."""
+    if values is None:
+        return polygon[0].outline if polygon else None
+    numbers = _numbers(values, 8)
+    if numbers is None:
+        raise DatasetError(f"{place}: {ORIENTED} must be eight numbers, the corners one after another")
+    return np.array(numbers, np.float64).reshape(4, 2)
+
+
+def _same_ring(polygon: Polygon | None, corners: NDArray[np.float64]) -> bool:
+    """Whether an outline is nothing but the corners, to the precision that is written."""
+    if polygon is None or len(polygon) != 1 or polygon[0].outline.shape != (4, 2):
+        return False
+    return bool(np.allclose(polygon[0].outline, corners, atol=1e-3))
 
 
 def _segmentation(place: str, value: Any, size: Size) -> tuple[Polygon | None, Mask | None]:
-    if value is None or value == []:
+    if not value or value == [[]]:
         return None, None
     if isinstance(value, list):
         parts = []
@@ -305,12 +512,12 @@ def _segmentation(place: str, value: Any, size: Size) -> tuple[Polygon | None, M
     try:
         counts = value["counts"]
         height, width = value["size"]
-        runs = expand(counts) if isinstance(counts, str) else [int(count) for count in counts]
         if (height, width) != (size.height, size.width):
             raise DatasetError(f"{place}: mask of {width}×{height} px in a picture of {size.width}×{size.height} px")
+        runs = expand(counts) if isinstance(counts, str) else [int(count) for count in counts]
         found = tight_mask_of(runs, height, width)
         return None, Mask(*found) if found else None
-    except (KeyError, TypeError, ValueError) as error:
+    except (KeyError, TypeError, ValueError, IndexError, OverflowError, MemoryError) as error:
         raise DatasetError(f"{place}: segmentation is neither polygons nor a run-length mask ({error})") from None
 
 
@@ -320,6 +527,17 @@ class CocoWriter(Writer):
     name = NAME
     title = "COCO"
     layout = "One `annotations/<split>.json` per split in COCO form; pictures in `images/<split>/`."
+    holds = frozenset(
+        (
+            "boxes",
+            "masks",
+            "polygons",
+            "keypoints",
+            "oriented_boxes",
+            "attributes",
+            "crowd",
+        )
+    )
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         image = {"file_name": file.split("/", 2)[2], "width": labels.size.width, "height": labels.size.height, **labels.extra}
@@ -352,6 +570,7 @@ def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dic
     holed = set(objects.outlines.owners[objects.outlines.holes].tolist())
     polygons = objects.polygons if holed else ()
     crowd, classes = objects.crowd.tolist(), objects.classes.tolist()
+    own = _places_of_points(categories, dataset.skeleton) if categories and _differ(categories) else None
     found = []
     for place, box in enumerate(_short(boxes)):
         annotation: dict[str, Any] = dict(objects.attributes[place])
@@ -373,8 +592,12 @@ def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dic
                 annotation["area"] = int(np.count_nonzero(stamp.pixels))
         elif place in shapes:
             annotation["segmentation"], annotation["area"] = shapes[place]
+        corners = objects.oriented.of_object(place) if len(objects.oriented.owners) else None
+        if corners is not None:
+            annotation[ORIENTED] = _short(corners.ravel())
         if keypoints:
-            annotation["keypoints"], annotation["num_keypoints"] = keypoints[place]
+            points = keypoints[place] if own is None else _of_class(keypoints[place], own[classes[place]])
+            annotation["keypoints"], annotation["num_keypoints"] = points
         found.append(annotation)
     return found
 
@@ -400,6 +623,17 @@ def _described_keypoints(objects: Objects) -> list[tuple[list[float], int]]:
         return []
     written = np.where(points[:, :, 2:] > 0, points - [0.5, 0.5, 0.0], 0.0)
     return list(zip(_short(written.reshape(len(points), -1)), np.count_nonzero(points[:, :, 2] > 0, axis=1).tolist(), strict=True))
+
+
+def _differ(categories: list[dict[str, Any]]) -> bool:
+    """Whether categories have different keypoints."""
+    return len({tuple(_point_names(item)) for item in categories}) > 1
+
+
+def _of_class(keypoints: tuple[list[float], int], places: list[int]) -> tuple[list[float], int]:
+    """Of all keypoints those that a class has."""
+    numbers = [value for place in places for value in keypoints[0][3 * place : 3 * place + 3]]
+    return numbers, sum(visibility > 0 for visibility in numbers[2::3])
 
 
 def _short(values: NDArray[np.float64]) -> Any:

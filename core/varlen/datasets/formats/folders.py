@@ -2,8 +2,8 @@
 
     train/copper hook/a.jpg   validation/copper hook/b.jpg        or        copper hook/a.jpg
 
-The folder's name is the image's one class. Where the files name no split, a tenth of each class
-is drawn for validation and another for test. Written is the first form; an image with several
+The folder's name is the image's one class; a folder within another is a class "outer/inner". Where the files
+name no split, a tenth of each class is drawn for validation and another for test. Written is the first form; an image with several
 classes (a mosaic) goes to the one that most of it stands for.
 """
 
@@ -11,12 +11,13 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from pathlib import PurePosixPath
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, pictures, size_of
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, size_of
+from varlen.datasets.formats.tree import PLAIN_FOLDERS, Signs, Tree
+from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.sources import SourceFiles
-from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path
+from varlen.datasets.splits import SPLIT_WORDS, default_splits
 from varlen.errors import DatasetError, EditionError, ReadProblems
 
 NAME = "class-folders"
@@ -25,38 +26,57 @@ CONVENTION = "each image has the class of its folder"
 _SPLIT_FOLDERS = {"validation": "val"}
 
 
-def recognise(files: SourceFiles) -> bool:
-    """Whether every picture lies in a folder, at most one of them named like a split, and nothing labels it in another way."""
-    paths = pictures(files)
-    return (
-        bool(paths)
-        and all(_class_of(path) for path in paths)
-        and not any({"images", "masks", "labels"} & set(PurePosixPath(path).parts) for path in paths)
-    )
+def signs(tree: Tree) -> Signs:
+    """Whether pictures lie in folders that can be classes."""
+    classes = class_folders(tree)
+    missing = "a folder for each class with its pictures, in folders named train, val or test or without them"
+    if not classes or all(name.lower() in PLAIN_FOLDERS for name in set(classes.values())):
+        return Signs(0.0, [], missing)
+    bare = [path for path in tree.pictures if path not in classes]
+    return Signs(0.5 if not bare else 0.3, [f"{name}/" for name in sorted(set(classes.values()))[:5]], missing, bare[:3])
 
 
-def _class_of(path: str) -> str:
-    """The folder that is not a split; "" where there is none or there are several."""
-    folders = [part for part in PurePosixPath(path).parts[:-1] if part.lower() not in SPLIT_WORDS]
-    return folders[0] if len(folders) == 1 else ""
+def class_folders(tree: Tree) -> dict[str, str]:
+    """The class of every picture that lies in a class's folder; a folder within another is called "outer/inner"."""
+    splits = split_folders(tree.pictures)
+    found = {}
+    for path in tree.pictures:
+        name = "/".join(part for place, part in enumerate(path.split("/")[:-1]) if (place, part) not in splits)
+        if name:
+            found[path] = name
+    return found
 
 
-def read(files: SourceFiles, problems: ReadProblems) -> Reading:
+def split_folders(paths: list[str]) -> set[tuple[int, str]]:
+    """The folders, by depth and name, that stand for splits: all of one depth must, or "train" is a class among others."""
+    by_depth: dict[int, set[str]] = {}
+    for path in paths:
+        for place, part in enumerate(path.split("/")[:-1]):
+            by_depth.setdefault(place, set()).add(part)
+    return {(place, name) for place, names in by_depth.items() if all(name.lower() in SPLIT_WORDS for name in names) for name in names}
+
+
+def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     """The tree of pictures. Raises `DatasetError` naming a picture in no class's folder."""
+    files = tree.files
+    classes, splits = class_folders(tree), split_folders(tree.pictures)
     groups: dict[str, list[str]] = {}
-    for path in pictures(files):
-        name = _class_of(path)
-        if not name:
+    for path in tree.pictures:
+        if path not in classes:
             problems.note("bad-label", f"{path}: expected split/class/picture or class/picture")
             continue
-        groups.setdefault(name, []).append(path)
+        groups.setdefault(classes[path], []).append(path)
     if not groups:
         raise DatasetError(f"{files.label}: no pictures in class folders")
-    named = {path: split for members in groups.values() for path in members if (split := split_from_path(path))}
+    named: dict[str, str] = {}
+    for path in classes:
+        word = next((part for place, part in enumerate(path.split("/")[:-1]) if (place, part) in splits), "")
+        if word:
+            named[path] = SPLIT_WORDS[word.lower()]
     drawn = {} if named else default_splits(groups)
 
     listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), name)) for name, members in groups.items() for path in members)
-    return Reading(tuple(sorted(groups)), listed, _Read(files), sum(map(len, groups.values())), problems)
+    return Reading(tuple(sorted(groups)), listed, _Read(files), sum(map(len, groups.values())), problems, drawn=bool(drawn))
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,12 +94,13 @@ class FoldersWriter(Writer):
     name = NAME
     title = "class folders"
     layout = "A folder per split, in it a folder per class with its pictures."
+    holds = frozenset(("image_classes",))
 
     def picture_path(self, split: str, name: str, suffix: str, labels: ImageLabels) -> str:
         if not labels.classes:
             raise EditionError(f"{name}: has no image-level class, so there is no folder for it; class folders hold nothing else")
         chosen = max(sorted(labels.classes), key=lambda each: labels.classes[each])
-        safe = re.sub(r"[/\\\x00]", "_", chosen)
+        safe = "/".join(part for part in re.sub(r"[\\\x00-\x1f]", "_", chosen).split("/") if part not in ("", ".", "..")) or "_"
         return f"{_SPLIT_FOLDERS.get(split, split)}/{safe}/{name}{suffix}"
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:

@@ -22,11 +22,8 @@ _AFTER = frozenset(" \t\r\n,:]}")
 MANY = 1 << 16
 
 
-def _refuse(word: str) -> float:
-    raise ValueError(f"{word} is not a number")
-
-
-_decode = json.JSONDecoder(parse_constant=_refuse).raw_decode
+#: Some programs write NaN; where a number is wanted, None is refused like any other that is none.
+_decode = json.JSONDecoder(parse_constant=lambda word: None).raw_decode
 
 
 def pieces(stream: BinaryIO, path: str, lists: frozenset[str]) -> Iterator[tuple[str, Any]]:

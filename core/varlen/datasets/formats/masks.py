@@ -2,21 +2,23 @@
 
     images/train/a.jpg  masks/train/a.png      or      images/a.jpg  masks/a.png
 
-A label map is an indexed or gray PNG; the level of a pixel is the number of its class, 255 means
+A label map is an indexed or gray picture; the level of a pixel is the number of its class, 255 means
 unknown. `classes.json` names the levels: {"0": {"name": "background", "color": [0, 0, 0]}, …}. An RGB
-mask is read by these colors.
+mask is read by these colors, or by those of a table of text; without one each color is a class. Masks of
+0 and 255 alone, or of one bit, are background and one class, whose name is asked for. Folders may be called
+img and label and the like, in any case, and a label map may have an ending such as _mask.
 """
 
 from __future__ import annotations
 
-import io
 import json
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
+import numpy as np
 import orjson
-from PIL import Image
 
 from varlen.datasets.entry import Entry
 from varlen.datasets.formats.base import (
@@ -26,17 +28,19 @@ from varlen.datasets.formats.base import (
     Reading,
     Writer,
     WrittenImage,
-    hidden,
     no_objects,
     paint_objects,
     parse_json,
-    pictures,
     size_of,
 )
+from varlen.datasets.formats.tree import Signs, Tree, spread
 from varlen.datasets.formats.voc import PALETTE, VOID, indexed_png
+from varlen.datasets.image_files import opened
+from varlen.datasets.import_options import ImportOptions
+from varlen.datasets.map_levels import MapLevels, levels_of, packed, rgb_of
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import default_splits, split_from_path
-from varlen.errors import DatasetError, ReadProblems
+from varlen.errors import DatasetError, NeedsAnswer, ReadProblems
 
 NAME = "mask-pairs"
 #: How labels are read, for people.
@@ -44,37 +48,83 @@ CONVENTION = "each pixel's level is its class"
 TABLE = "classes.json"
 
 
-def recognise(files: SourceFiles) -> bool:
-    """Whether there are pictures in `images/` with PNGs of the same names in `masks/`."""
-    return any(_mask_of(files, path) for path in pictures(files) if "images" in PurePosixPath(path).parts)
+#: Folders of pictures, and of the label maps that go with them, in lower case.
+_OF_PICTURES = frozenset(("images", "image", "imgs", "img", "pictures", "photos", "jpegimages", "input", "inputs", "frames"))
+_OF_MASKS = frozenset(("masks", "mask", "labels", "label", "annotations", "annotation", "gt", "ground_truth", "groundtruth", "seg", "segmentation",
+                       "segmentations", "targets", "target", "segmentationclass"))  # fmt: skip
+#: What a label map's name may have more than its picture's.
+_ENDINGS = ("_mask", "-mask", "_masks", "_seg", "-seg", "_segmentation", "_label", "-label", "_labels", "_gt", "-gt", "_labelids", "_target")
+#: Label maps that are looked into for what their levels mean.
+SAMPLED = 60
+MOST_COLORS = 254
 
 
-def _mask_of(files: SourceFiles, path: str) -> str | None:
-    parts = list(PurePosixPath(path).with_suffix(".png").parts)
-    if "images" not in parts[:-1]:
-        return None
-    parts[parts.index("images")] = "masks"
-    mask = "/".join(parts)
-    return mask if mask in files.paths else None
+def signs(tree: Tree) -> Signs:
+    """Whether pictures have label maps: of their name in a folder for these, or of their name and an ending."""
+    pairs = pairs_of(tree)
+    masks = set(pairs.values())
+    bare = [path for path in tree.pictures if path not in pairs and path not in masks]
+    share = 2 * len(pairs) / max(len(tree.pictures), 1)
+    missing = "for each picture a label map of its name, in a folder masks/ beside images/ or with the ending _mask"
+    return Signs(0.6 + 0.25 * share if pairs and share > 0.2 else 0.0, [f"{a} with {b}" for a, b in list(pairs.items())[:3]], missing, bare[:3])
 
 
-def read(files: SourceFiles, problems: ReadProblems) -> Reading:
-    """The pairs. Raises `DatasetError` naming a picture without mask or a mask of another size."""
-    paths = [path for path in pictures(files) if "images" in PurePosixPath(path).parts and not hidden(path)]
-    named = {path: split for path in paths if (split := split_from_path(path))}
-    drawn = {} if named else default_splits({"": paths})
-    masks: dict[str, str] = {}
-    for path in paths:
-        mask = _mask_of(files, path)
-        if mask is None:
-            problems.note("missing-file", f"{path}: there is no mask of the same name in masks/")
-        else:
-            masks[path] = mask
+def pairs_of(tree: Tree) -> dict[str, str]:
+    """Every picture that has a label map, and where that is."""
+    by_place: dict[str, str] = {path.rpartition(".")[0].lower(): path for path in tree.pictures}
+    found: dict[str, str] = {}
+    for place, path in by_place.items():
+        parts = place.split("/")
+        mask = _in_folder(parts, by_place) or _with_ending(parts, by_place)
+        if mask is not None and mask != path:
+            found[path] = mask
+    masks = set(found.values())
+    return {path: mask for path, mask in found.items() if path not in masks}
+
+
+def _in_folder(parts: list[str], by_place: dict[str, str]) -> str | None:
+    """The label map at the same place in a folder of label maps; its name may have an ending too."""
+    for number in range(len(parts) - 2, -1, -1):
+        if parts[number] not in _OF_PICTURES:
+            continue
+        for folder in _OF_MASKS:
+            place = "/".join((*parts[:number], folder, *parts[number + 1 :]))
+            for ending in ("", *_ENDINGS):
+                if place + ending in by_place:
+                    return by_place[place + ending]
+    return None
+
+
+def _with_ending(parts: list[str], by_place: dict[str, str]) -> str | None:
+    place = "/".join(parts)
+    for ending in _ENDINGS:
+        if place + ending in by_place:
+            return by_place[place + ending]
+    # Beside the pictures, in a folder of its own.
+    for folder in _OF_MASKS:
+        beside = "/".join((*parts[:-1], folder, parts[-1]))
+        if parts[-1:] and beside in by_place:
+            return by_place[beside]
+    return None
+
+
+def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
+    """The pairs. Raises `DatasetError` naming a picture without mask, and `NeedsAnswer` where a class has no name."""
+    files = tree.files
+    masks = pairs_of(tree)
     if not masks:
-        raise DatasetError(f"{files.label}: no pictures in images/")
+        raise DatasetError(f"{files.label}: no pictures with label maps")
+    used = set(masks.values())
+    for path in tree.pictures:
+        if path not in masks and path not in used:
+            problems.note("missing-file", f"{path}: there is no mask of the same name")
+    named = {path: split for path in masks if (split := split_from_path(path))}
+    drawn = {} if named else default_splits({"": sorted(masks)})
+    levels, names = _meaning(tree, list(masks.values()), problems, options)
 
-    listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), mask)) for path, mask in masks.items())
-    return Reading((), listed, _Read(files), len(masks), problems, map_classes=tuple(_names(files, list(masks.values()))))
+    listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), mask)) for path, mask in sorted(masks.items()))
+    maps = frozenset(masks.values()) if levels.kind else frozenset[str]()
+    return Reading((), listed, _Read(files), len(masks), problems, map_classes=tuple(names), drawn=bool(drawn), map_levels=levels, maps=maps)
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,20 +136,103 @@ class _Read:
         return Entry(image.key, split, size_of(self.files, image.key), no_objects(image.key), label_map=mask)
 
 
-def _names(files: SourceFiles, masks: list[str]) -> list[str]:
-    """From the table, else as many as the first masks have levels."""
-    if TABLE in files.paths:
-        table = parse_json(files, TABLE)
-        if not isinstance(table, dict) or not all(key.isdigit() and int(key) < VOID and isinstance(value, dict) for key, value in table.items()):
-            raise DatasetError(f"{TABLE}: expected numbers from 0 to 254, each with a name")
-        highest = max((int(key) for key in table), default=-1)
-        return [str(table.get(str(level), {}).get("name", f"level {level}")) for level in range(highest + 1)]
-    highest = 0
-    for path in masks[:50]:
-        levels = Image.open(io.BytesIO(files.read(path))).getextrema()
-        top = levels[1] if isinstance(levels[0], (int, float)) else 0
-        highest = max(highest, int(top) if int(top) < VOID else highest)
-    return [f"level {level}" for level in range(highest + 1)]
+def _meaning(tree: Tree, masks: list[str], problems: ReadProblems, options: ImportOptions) -> tuple[MapLevels, list[str]]:
+    """How label maps are read, and the names of their levels: from a table, else from the maps themselves."""
+    table = _table(tree)
+    levels, colors, modes = _looked_at(tree.files, spread(masks, SAMPLED), problems)
+    if "RGB" in modes:
+        return _by_colors(table, colors, problems)
+    if table:
+        highest = max(table, default=-1)
+        return MapLevels(), [table[level][0] if level in table else f"level {level}" for level in range(highest + 1)]
+    binary = levels <= {0, 255} or (modes == {"1"}) or (levels <= {0, 1} and bool(options.mask_class))
+    if binary and levels != {0}:
+        if not options.mask_class:
+            unsaid = f"{tree.files.label}: its masks hold background and one class, whose name is not said; name it with --mask-class NAME"
+            raise NeedsAnswer("mask_class", unsaid)
+        return MapLevels("binary"), ["background", options.mask_class]
+    highest = max((level for level in levels if level < VOID), default=0)
+    names = [f"level {level}" for level in range(highest + 1)]
+    found = sorted(level for level in levels if level < VOID)
+    problems.remark("unnamed-level", f"no table names the levels of the label maps: {', '.join(f'{level}' for level in found[:12])}")
+    return MapLevels(), names
+
+
+def _by_colors(table: dict[int, Named], colors: list[int], problems: ReadProblems) -> tuple[MapLevels, list[str]]:
+    """RGB label maps by their colors; without a table every color is a class of its own."""
+    if table:
+        highest = max(table)
+        rows = [table.get(level, (f"level {level}", None)) for level in range(highest + 1)]
+        return MapLevels("colors", tuple(color or (-1, -1, -1) for _, color in rows)), [name for name, _ in rows]
+    if len(colors) > MOST_COLORS:
+        raise DatasetError(f"the label maps hold {len(colors)} colors and no table names them; more than {MOST_COLORS} are no classes")
+    problems.remark("unnamed-level", f"no table names the colors of the label maps: {', '.join(f'#{color:06x}' for color in colors[:12])}")
+    return MapLevels("colors", tuple((c >> 16, c >> 8 & 255, c & 255) for c in colors)), [f"#{color:06x}" for color in colors]
+
+
+def _looked_at(files: SourceFiles, masks: list[str], problems: ReadProblems) -> tuple[set[int], list[int], set[str]]:
+    """Levels, colors and modes of some label maps: RGB ones with equal bands count as gray."""
+    levels: set[int] = set()
+    colors: set[int] = set()
+    modes: set[str] = set()
+    for path in masks:
+        try:
+            data = files.read(path)
+            image = opened(data, path)
+            if image.mode in ("P", "L", "1"):
+                modes.add(image.mode)
+                levels.update(np.unique(levels_of(data, path)).tolist())
+                continue
+            pixels = rgb_of(data, path)
+            gray = bool((pixels[:, :, 0] == pixels[:, :, 1]).all() and (pixels[:, :, 1] == pixels[:, :, 2]).all())
+            modes.add("L" if gray else "RGB")
+            levels.update(np.unique(pixels[:, :, 0]).tolist())
+            colors.update(np.unique(packed(pixels)).tolist())
+        except DatasetError as error:
+            problems.note("damaged-file", str(error))
+    return levels, sorted(colors), modes
+
+
+#: A class's name and, where a table gives one, its color.
+Named = tuple[str, "tuple[int, int, int] | None"]
+
+
+def _table(tree: Tree) -> dict[int, Named]:
+    """Names and colors of levels from `classes.json`, else from a table of names with three numbers each; empty without any."""
+    path = next((path for path in tree.paths if path.rsplit("/", 1)[-1].lower() == TABLE), None)
+    if path is not None:
+        return _json_table(tree.files, path)
+    for path in tree.ending(".csv", ".txt", ".tsv"):
+        rows = _color_rows(tree.head(path).decode("utf-8-sig", "replace"))
+        if rows:
+            return dict(enumerate(rows))
+    return {}
+
+
+def _json_table(files: SourceFiles, path: str) -> dict[int, Named]:
+    table = parse_json(files, path)
+    if not isinstance(table, dict) or not all(key.isdecimal() and int(key[:6]) < VOID and isinstance(value, dict) for key, value in table.items()):
+        raise DatasetError(f"{path}: expected numbers from 0 to 254, each with a name")
+    found: dict[int, Named] = {}
+    for key, value in table.items():
+        color = value.get("color")
+        good = isinstance(color, list) and len(color) == 3 and all(isinstance(part, int) and 0 <= part <= 255 for part in color)
+        found[int(key)] = str(value.get("name", f"level {key}")), (color[0], color[1], color[2]) if good else None
+    return found
+
+
+def _color_rows(text: str) -> list[Named]:
+    """Lines of a name and three levels, in either order; nothing where any line but the first is something else."""
+    found: list[Named] = []
+    for number, line in enumerate(line for line in text.splitlines() if line.strip()):
+        words = [word.strip().strip('"') for word in re.split(r"[,;\t]" if re.search(r"[,;\t]", line) else r"\s+", line.strip())]
+        numbers = [int(word) for word in words if word.isdecimal() and int(word[:4]) <= 255]
+        names = [word for word in words if not word.isdecimal()]
+        if len(numbers) >= 3 and len(names) == 1:
+            found.append((names[0], (numbers[-3], numbers[-2], numbers[-1])))
+        elif number > 0:
+            return []
+    return found
 
 
 class MasksWriter(Writer):
@@ -108,6 +241,13 @@ class MasksWriter(Writer):
     name = NAME
     title = "mask pairs"
     layout = "Pictures in `images/`, for each a picture in `masks/` whose levels are classes."
+    holds = frozenset(
+        (
+            "masks",
+            "polygons",
+            "label_maps",
+        )
+    )
     label_maps = True
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:

@@ -38,10 +38,13 @@ from varlen.datasets.formats.base import (
     ScalesPixels,
     Writer,
     WrittenImage,
+    no_objects,
     paint_objects,
-    pictures,
+    size_of,
 )
+from varlen.datasets.formats.tree import Signs, Tree, nearest, plain_path, spread, stem_of
 from varlen.datasets.image_files import decode_levels
+from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path
 from varlen.errors import DatasetError, ReadProblems
@@ -52,43 +55,68 @@ NAME = "voc"
 #: How labels are read, for people.
 CONVENTION = "boxes read as corners in pixels, counted from 1, both ends included"
 LARGEST_XML = 16 << 20
+MOST_SIDE = 100_000
 VOID = 255
 _WRITTEN_SPLITS = {"validation": "val"}
 
 
-def recognise(files: SourceFiles) -> bool:
-    """Whether there are XML files with annotations."""
-    paths = _xml_paths(files)
-    return bool(paths) and b"<annotation" in files.read(paths[0])[:4000]
+def signs(tree: Tree) -> Signs:
+    """Whether there are XML files of annotations; damaged ones that bear pictures' names count too."""
+    paths = tree.ending(".xml")
+    if not paths:
+        return Signs(0.0, [], "XML files with <annotation>, one for each picture")
+    found: list[str] = []
+    odd: list[str] = []
+    for path in spread(paths):
+        whole = b"<annotation" in tree.head(path)
+        (found if whole or stem_of(path) in tree.by_stem else odd).append(path)
+    good = [path for path in found if b"<annotation" in tree.head(path)]
+    return Signs(0.95 if good else 0.4 if found else 0.0, found[:5], "XML files with <annotation>, one for each picture", odd[:3])
 
 
-def _xml_paths(files: SourceFiles) -> list[str]:
-    return sorted(path for path in files.paths if path.lower().endswith(".xml"))
-
-
-def read(files: SourceFiles, problems: ReadProblems) -> Reading:
-    """All XML files. Raises `DatasetError` with file and place."""
-    by_stem: dict[str, list[str]] = {}
-    for path in pictures(files):
-        if not path.split("/")[-2:-1] or not path.split("/")[-2].startswith("Segmentation"):
-            by_stem.setdefault(PurePosixPath(path).stem, []).append(path)
+def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
+    """All XML files, and pictures without one as background. Raises `DatasetError` with file and place."""
+    files = tree.files
+    photographs = {stem: kept for stem, paths in tree.by_stem.items() if (kept := [path for path in paths if not _is_label_map(path)])}
     # Classes and splits depend on all files together, so each file is scanned once before it is read.
-    keys: dict[str, str | None] = {}
+    keys: dict[str, str] = {}
+    broken: set[str] = set()
     seen: set[str] = set()
-    for path in _xml_paths(files):
-        root = _parsed(files, path)
-        seen.update((item.findtext("name") or "").strip() for item in root.findall("object"))
-        keys[path] = _picture_of(path, root, by_stem)
-        if keys[path] is None:
-            problems.note("missing-file", f"{path}: there is no picture for it ({(root.findtext('filename') or '').strip() or 'no filename in it'})")
-    there = {path: key for path, key in keys.items() if key is not None}
-    if not there:
-        raise DatasetError(f"{files.label}: no XML files with annotations")
-    splits = _splits(files, {key: path for path, key in there.items()})
+    for path in tree.ending(".xml"):
+        try:
+            root = _parsed(files, path)
+        except DatasetError as error:
+            problems.note("bad-label", str(error))
+            broken.update(photographs.get(stem_of(path), ()))
+            continue
+        if root.tag != "annotation":
+            continue
+        seen.update(_text(item, "name") for item in root.findall("object"))
+        key = _picture_of(path, root, photographs)
+        if key is None:
+            problems.note("missing-file", f"{path}: there is no picture for it ({_text(root, 'filename') or 'no filename in it'})")
+        elif key in keys:
+            problems.note("bad-label", f"{path}: {key} has its labels in {keys[key]} already")
+        else:
+            keys[key] = path
+    if not keys:
+        raise DatasetError(problems.noted[0][1] if problems.noted else f"{files.label}: no XML files with annotations")
+    bare = [path for paths in photographs.values() for path in paths if path not in keys and path not in broken]
+    if bare:
+        problems.remark("background", f"{len(bare)} pictures have no XML file and are read as background, such as {bare[0]}")
+    splits, drawn = _splits(tree, [*keys, *bare])
     names = _class_names(files) or sorted(seen - {""})
 
-    listed = (ListedImage(key, (path, splits[key])) for path, key in there.items())
-    return Reading(tuple(names), listed, _Read(files, tuple(names)), len(there), problems, map_classes=("background", *names))
+    listed = (ListedImage(key, (keys.get(key), splits[key])) for key in (*keys, *bare))
+    return Reading(tuple(names), listed, _Read(files, tuple(names)), len(keys) + len(bare), problems, map_classes=("background", *names), drawn=drawn)
+
+
+def _is_label_map(path: str) -> bool:
+    return any(part.lower().startswith("segmentation") for part in path.split("/")[:-1])
+
+
+def _text(element: Any, place: str) -> str:
+    return (element.findtext(place) or "").strip()
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +126,9 @@ class _Read:
 
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         path, split = image.body
+        if path is None:
+            stem = PurePosixPath(image.key).stem
+            return Entry(image.key, split, size_of(self.files, image.key), no_objects(image.key), label_map=_map_of(self.files, stem))
         return _read_one(self.files, path, image.key, split, self.names, problems)
 
 
@@ -109,22 +140,24 @@ def _parsed(files: SourceFiles, path: str) -> Any:
         return ElementTree.fromstring(data)
     except DefusedXmlException:
         raise DatasetError(f"{path}: holds entities or a document type, refused") from None
-    except (ElementTree.ParseError, ValueError, RecursionError) as error:
+    except (ElementTree.ParseError, ValueError, RecursionError, LookupError, MemoryError) as error:
         raise DatasetError(f"{path}: not XML ({error})") from None
 
 
 def _picture_of(path: str, root: Any, by_stem: dict[str, list[str]]) -> str | None:
-    name = (root.findtext("filename") or "").strip()
-    stems = by_stem.get(PurePosixPath(path).stem) or by_stem.get(PurePosixPath(name).stem)
-    return min(stems, key=len) if stems else None
+    name = plain_path(_text(root, "filename"))
+    return nearest(path, by_stem.get(stem_of(path)) or by_stem.get(stem_of(name)) or ())
 
 
 def _read_one(files: SourceFiles, path: str, key: str, split: str, names: tuple[str, ...], problems: ReadProblems) -> Entry:
     root = _parsed(files, path)
     try:
-        size = Size(int(float(root.findtext("size/width", ""))), int(float(root.findtext("size/height", ""))))
-    except ValueError:
+        width, height = (int(float(_text(root, f"size/{side}") or 0)) for side in ("width", "height"))
+    except (ValueError, OverflowError):
         raise DatasetError(f"{path}: size must hold a width and a height") from None
+    if max(width, height) > MOST_SIDE:
+        raise DatasetError(f"{path}: a picture of {width}×{height} px is too large")
+    size = Size(width, height) if min(width, height) > 0 else size_of(files, key)
     places = {name: place for place, name in enumerate(names)}
     items = []
     for number, element in enumerate(root.findall("object"), 1):
@@ -142,51 +175,57 @@ def _read_one(files: SourceFiles, path: str, key: str, split: str, names: tuple[
         [str(n + 1) for n in range(len(items))], key, [places[item["name"]] for item in items], [item["box"] for item in items],
         [None] * len(items), _masks(files, stem, size, len(items)), [[]] * len(items), [False] * len(items), [item["fields"] for item in items],
     )  # fmt: skip
-    levels = f"SegmentationClass/{stem}.png"
     extra = {"voc": {"folder": root.findtext("folder") or "", "source": {child.tag: child.text or "" for child in root.findall("source/*")}}}
-    return Entry(key, split, size, objects, extra, label_map=levels if files.has(levels) else "")
+    return Entry(key, split, size, objects, extra, label_map=_map_of(files, stem))
+
+
+def _map_of(files: SourceFiles, stem: str) -> str:
+    levels = f"SegmentationClass/{stem}.png"
+    return levels if files.has(levels) else ""
 
 
 def _read_object(path: str, number: int, item: Any) -> dict[str, Any]:
-    name = (item.findtext("name") or "").strip()
+    name = _text(item, "name")
     if not name:
         raise DatasetError(f"{path}: object {number} has no name")
     try:
-        x0, y0, x1, y1 = (float(item.findtext(f"bndbox/{side}", "")) for side in ("xmin", "ymin", "xmax", "ymax"))
+        x0, y0, x1, y1 = (float(_text(item, f"bndbox/{side}")) for side in ("xmin", "ymin", "xmax", "ymax"))
     except ValueError:
         raise DatasetError(f"{path}: object {number} ({name}): bndbox must hold xmin, ymin, xmax and ymax") from None
     if not all(abs(value) < 1e9 for value in (x0, y0, x1, y1)) or x1 < x0 or y1 < y0:
         raise DatasetError(f"{path}: object {number} ({name}): bndbox {x0:g} {y0:g} {x1:g} {y1:g} is not from low to high")
     fields = {child.tag: (child.text or "").strip() for child in item if child.tag not in ("name", "bndbox") and len(child) == 0}
-    return {"name": name, "box": [x0 - 1, y0 - 1, x1, y1], "fields": {tag: int(text) if text.isdigit() else text for tag, text in fields.items()}}
+    numbered = {tag: int(text) if text.isdecimal() and len(text) < 16 else text for tag, text in fields.items()}
+    return {"name": name, "box": [x0 - 1, y0 - 1, x1, y1], "fields": numbered}
 
 
-def _splits(files: SourceFiles, keys: dict[str, str]) -> dict[str, str]:
-    """From the lists of pictures, else from folders, else drawn."""
+def _splits(tree: Tree, keys: list[str]) -> tuple[dict[str, str], bool]:
+    """From the lists of pictures, else from folders, else drawn; and whether any were drawn."""
     found: dict[str, str] = {}
     listed = {PurePosixPath(key).stem: key for key in keys}
-    for path in sorted(path for path in files.paths if "ImageSets/Main/" in f"/{path}" and path.endswith(".txt")):
-        split = SPLIT_WORDS.get(PurePosixPath(path).stem)
-        if split is None:
-            continue  # trainval, or a list for one class
-        for line in files.read(path).decode("utf-8", "replace").splitlines():
-            name = line.strip()
-            # Lists of one class say after each name whether it is there.
-            key = listed.get(name) or listed.get(name.rsplit(maxsplit=1)[0] if name else "")
-            if key is not None:
-                found[key] = split
+    for kind in ("Layout", "Segmentation", "Main"):
+        for path in [path for path in tree.ending(".txt") if f"imagesets/{kind.lower()}/" in f"/{path.lower()}"]:
+            split = SPLIT_WORDS.get(PurePosixPath(path).stem.lower())
+            if split is None:
+                continue  # trainval, or a list for one class
+            for line in tree.files.read(path).decode("utf-8-sig", "replace").splitlines():
+                name = line.strip()
+                # Lists of one class say after each name whether it is there.
+                key = listed.get(name) or listed.get(name.rsplit(maxsplit=1)[0] if name else "")
+                if key is not None:
+                    found[key] = split
     missing = [key for key in keys if key not in found]
-    drawn = default_splits({"": missing}) if missing and not found else {}
+    drawn = default_splits({"": missing}) if missing and not found and not any(split_from_path(key) for key in missing) else {}
     for key in missing:
         found[key] = split_from_path(key) or drawn.get(key, "train")
-    return found
+    return found, bool(drawn)
 
 
 def _class_names(files: SourceFiles) -> list[str]:
     """From `classes.txt`, one a line, where there is one."""
     if "classes.txt" not in files.paths:
         return []
-    return [line.strip() for line in files.read("classes.txt").decode("utf-8", "replace").splitlines() if line.strip()]
+    return [line.strip() for line in files.read("classes.txt").decode("utf-8-sig", "replace").splitlines() if line.strip()]
 
 
 def _masks(files: SourceFiles, stem: str, size: Size, count: int) -> list[Mask | None]:
@@ -205,6 +244,15 @@ class VocWriter(Writer):
     name = NAME
     title = "Pascal VOC"
     layout = "One XML file per picture in `Annotations/`, lists of the splits in `ImageSets/Main/`."
+    holds = frozenset(
+        (
+            "boxes",
+            "masks",
+            "polygons",
+            "label_maps",
+            "attributes",
+        )
+    )
     label_maps = True
 
     def __init__(self, dataset: Dataset, figures: ScalesPixels | None = None) -> None:

@@ -6,10 +6,12 @@ picture's width or height, continuous (0 is the left or top border, 1 the right 
     boxes       class x_centre y_centre width height
     polygons    class x y x y …            (at least three points, one outline without holes)
     keypoints   class x_centre y_centre width height  x y visibility  x y visibility …
+    oriented    class x y x y x y x y      (four corners; so read where every line has eight numbers)
 
 `data.yaml`: `names` (a list, or numbers with names), `train`, `val`, `test` (folders or lists of
-pictures), `kpt_shape` [number, 2 or 3], `flip_idx` (the mirror partner of each keypoint). The text file of
-`images/train/a.jpg` is `labels/train/a.txt`. Shares are written to eight decimals.
+pictures, by any kind of path), `kpt_shape` [number, 2 or 3], `flip_idx` (the mirror partner of each keypoint); or a
+list of names in `obj.names` or `classes.txt`. The text file of `images/train/a.jpg` is `labels/train/a.txt`, in any case,
+or lies beside the picture. One number more than expected is a confidence and kept. Shares are written to eight decimals.
 """
 
 from __future__ import annotations
@@ -22,9 +24,13 @@ from typing import Any, ClassVar
 
 import numpy as np
 import yaml
+from numpy.typing import NDArray
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage, pictures, size_of
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage, size_of
+from varlen.datasets.formats.oriented_text import corners_of
+from varlen.datasets.formats.tree import Signs, Tree, plain_path, spread, stem_of
+from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import SPLIT_WORDS, split_from_path
@@ -40,35 +46,122 @@ CONVENTION = "boxes read as centre, width, height in shares of the picture"
 DIGITS = 8
 
 
-def recognise(files: SourceFiles) -> bool:
-    """Whether there is a `data.yaml` with names, or text files of numbers beside the pictures."""
-    return _settings_path(files) is not None or bool(_label_paths(files))
+#: Names of files that list classes, one a line.
+_LISTS_OF_NAMES = ("obj.names", "classes.txt", "classes.names", "labels.names", "predefined_classes.txt")
+#: Folders that hold pictures beside folders of labels.
+_PICTURE_FOLDERS = ("images", "image", "img", "imgs", "jpegimages")
+#: A label file, a settings file or a list with more bytes is none.
+LARGEST_TEXT = 16 << 20
 
 
-def _settings_path(files: SourceFiles) -> str | None:
-    for path in sorted(path for path in files.paths if "/" not in path and path.endswith((".yaml", ".yml"))):
-        if re.search(rb"(?m)^names\s*:", files.read(path)[:200_000]):
+def signs(tree: Tree) -> Signs:
+    """Whether there is a settings file with names, or text files of numbers beside the pictures or in folders of labels."""
+    settings = _settings_path(tree)
+    texts = _label_paths(tree)
+    looked = spread(texts)
+    fitting = [path for path in looked if _is_numbers(tree.head(path))]
+    empty = bool(texts) and not any(tree.head(path).strip() for path in looked)
+    inside = any({"labels", "label"} & set(path.lower().split("/")[:-1]) for path in texts)
+    score = 0.9 if fitting else 0.75 if settings is not None or empty else 0.55 if inside else 0.0
+    missing = "text files of a picture's name with a class and numbers on each line, or a data.yaml with names"
+    return Signs(score, [*([settings] if settings else []), *fitting[:4]], missing, [path for path in looked if path not in fitting][:3])
+
+
+def _is_numbers(head: bytes) -> bool:
+    """Whether a text's first line is a class and at least four numbers."""
+    line = next((line for line in head.decode("utf-8-sig", "replace").splitlines() if line.strip()), "")
+    words = line.split()
+    try:
+        return len(words) >= 5 and float(words[0]) == int(float(words[0])) and all(abs(float(word)) < 1e6 for word in words[1:])
+    except (ValueError, OverflowError):
+        return False
+
+
+def _settings_path(tree: Tree) -> str | None:
+    """The topmost YAML file with names."""
+    for path in sorted(tree.ending(".yaml", ".yml"), key=lambda path: (path.count("/"), path)):
+        if re.search(rb"(?m)^[\"']?names[\"']?\s*:", tree.head(path).removeprefix(b"\xef\xbb\xbf")):
             return path
     return None
 
 
-def _label_paths(files: SourceFiles) -> list[str]:
-    return sorted(path for path in files.paths if path.endswith(".txt") and "labels" in PurePosixPath(path).parts[:-1])
+def _label_paths(tree: Tree) -> list[str]:
+    """Text files in folders of labels, or with the name of a picture in their own folder."""
+    folders = {path.rpartition("/")[0] + "/" + stem_of(path) for path in tree.pictures}
+    found = []
+    for path in tree.ending(".txt"):
+        folder = path.rpartition("/")[0]
+        if path.rsplit("/", 1)[-1].lower() in _LISTS_OF_NAMES:
+            continue
+        inside = "labels" in folder.lower().split("/") or "label" in folder.lower().split("/")
+        if (inside and stem_of(path) in tree.by_stem) or f"{folder}/{stem_of(path)}" in folders:
+            found.append(path)
+    return found
 
 
-def read(files: SourceFiles, problems: ReadProblems) -> Reading:
+def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     """All pictures and their text files. Raises `DatasetError` with file and line."""
-    settings = _settings(files)
-    names = _names(files, settings)
-    points, dimensions = _keypoint_shape(files, settings)
-    keys = pictures(files)
+    files = tree.files
+    settings_path = _settings_path(tree)
+    settings = _settings(files, settings_path)
+    texts = _label_paths(tree)
+    names = _names(tree, settings, settings_path, texts)
+    points, dimensions = _keypoint_shape(settings_path, settings)
+    keys = tree.pictures
     if not keys:
         raise DatasetError(f"{files.label}: no pictures")
-    skeleton = Skeleton(_point_names(points, settings), (), tuple(_partners(files, settings, points)))
-    splits = _listed_splits(files, settings, keys)
+    skeleton = Skeleton(_point_names(points, settings), (), tuple(_partners(settings_path, settings, points)))
+    splits = _listed_splits(tree, settings, settings_path, problems)
+    by_key = _by_picture(tree, texts)
+    bare = sum(key not in by_key for key in keys)
+    if bare and texts:
+        problems.remark("background", f"{bare} pictures have no text file and are read as background")
+    if not texts:
+        problems.note("missing-file", f"{files.label}: there is no text file of labels for any picture")
+    wanted = {"yolo-oriented": True, "yolo-polygons": False, "yolo-keypoints": False}.get(options.form)
+    turned = _all_eight(tree, texts) if wanted is None and not points else bool(wanted)
+    if turned and wanted is None:
+        problems.remark("oriented", "every line holds a class and eight numbers: read as oriented boxes; name the format yolo-polygons for outlines")
+    listed = (ListedImage(key, (splits.get(key) or split_from_path(key) or "train", by_key.get(key, ""))) for key in keys)
+    return Reading(tuple(names), listed, _Read(files, len(names), points, dimensions, turned), len(keys), problems, skeleton)
 
-    listed = (ListedImage(key, splits.get(key) or split_from_path(key) or "train") for key in keys)
-    return Reading(tuple(names), listed, _Read(files, len(names), points, dimensions), len(keys), problems, skeleton)
+
+def _by_picture(tree: Tree, texts: list[str]) -> dict[str, str]:
+    """The text file of each picture: beside it or at the same place among the labels, else the nearest of its name."""
+    found: dict[str, str] = {}
+    lower = {path.lower(): path for path in texts}
+    for key in tree.pictures:
+        for path in (_text_of(key).lower(), key.lower().rpartition(".")[0] + ".txt"):
+            if path in lower:
+                found[key] = lower[path]
+    taken = set(found.values())
+    for path in texts:
+        nearest_key = tree.picture_for(path) if path not in taken else None
+        if nearest_key is not None:
+            found.setdefault(nearest_key, path)
+    return found
+
+
+def _all_eight(tree: Tree, texts: list[str]) -> bool:
+    """Whether every line that is looked at has eight numbers after its class, and some box is turned."""
+    turned = False
+    for path in spread(texts):
+        for line in tree.head(path).decode("utf-8-sig", "replace").splitlines()[:200]:
+            words = line.split()
+            if words and len(words) != 9:
+                return False
+            try:
+                numbers = [float(word) for word in words[1:]]
+            except ValueError:
+                continue
+            turned |= bool(numbers)
+    return turned
+
+
+#: Box, outline, keypoints, corners of an oriented box, other fields.
+_Line = tuple[list[float], Polygon | None, list[list[float]], "NDArray[np.float64] | None", dict[str, Any]]
+#: A number of a class from here on is a mistake.
+MOST_CLASSES = 100_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,44 +170,121 @@ class _Read:
     classes: int
     points: int
     dimensions: int
+    turned: bool
 
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         size = size_of(self.files, image.key)
-        path = _text_of(image.key)
-        lines = self.files.read(path).decode("utf-8", "replace").splitlines() if self.files.has(path) else []
-        objects = _read_objects(path, image.key, size, lines, self.classes, self.points, self.dimensions, problems)
-        return Entry(image.key, image.body, size, objects)
+        split, path = image.body
+        lines = _lines(self.files, path) if path else []
+        return Entry(image.key, split, size, self._objects(path, image.key, size, lines, problems))
+
+    def _objects(self, path: str, key: str, size: Size, lines: list[str], problems: ReadProblems) -> Objects:
+        found = []
+        for number, line in enumerate(lines, 1):
+            if not line.strip():
+                continue
+            place = f"{path}, line {number}"
+            try:
+                values = [float(word) for word in line.split()]
+            except ValueError:
+                problems.note("bad-label", f"{place}: expected numbers, not {line.strip()[:60]!r}")
+                continue
+            if not all(abs(value) < 1e6 for value in values) or values[0] != int(values[0]) or not 0 <= values[0] < self.classes:
+                problems.note("unknown-class", f"{place}: class {values[0]:g} is not one of the {self.classes} classes")
+                continue
+            try:
+                found.append((int(values[0]), *self._shares(place, values[1:], size)))
+            except DatasetError as error:
+                problems.note("bad-label", str(error))
+        count = len(found)
+        return make_objects(
+            [str(n + 1) for n in range(count)], key, [each[0] for each in found], [each[1] for each in found], [each[2] for each in found],
+            [None] * count, [each[3] for each in found], [False] * count, [each[5] for each in found],
+            [each[4] for each in found] if self.turned else (),
+        )  # fmt: skip
+
+    def _shares(self, place: str, shares: list[float], size: Size) -> _Line:
+        """What one line holds after its class."""
+        points, dimensions = self.points, self.dimensions
+        none = [[0.0, 0.0, 0.0]] * points
+        whole = 4 + points * dimensions
+        more: dict[str, Any] = {}
+        if len(shares) == whole + 1 or (self.turned and len(shares) == 9):
+            # One number more is how sure whoever wrote the line was.
+            shares, more = shares[:-1], {"confidence": shares[-1]}
+        if len(shares) == 4 or (points and len(shares) == whole):
+            x, y, width, height = shares[0] * size.width, shares[1] * size.height, shares[2] * size.width, shares[3] * size.height
+            if width < 0 or height < 0:
+                raise DatasetError(f"{place}: negative size {shares[2]:g} × {shares[3]:g}")
+            box = [x - width / 2, y - height / 2, x + width / 2, y + height / 2]
+            if len(shares) == 4:
+                return box, None, none, None, more
+            rows = np.array(shares[4:]).reshape(points, dimensions)
+            visible = rows[:, 2] if dimensions == 3 else (rows != 0).any(axis=1) * 2.0
+            pairs = zip(rows[:, :2].tolist(), visible.tolist(), strict=True)
+            return box, None, [[px * size.width, py * size.height, v] if v > 0 else [0.0, 0.0, 0.0] for (px, py), v in pairs], None, more
+        if len(shares) >= 6 and len(shares) % 2 == 0 and not points:
+            ring = np.array(shares).reshape(-1, 2) * [size.width, size.height]
+            box = [*ring.min(axis=0).tolist(), *ring.max(axis=0).tolist()]
+            return (box, None, none, ring, more) if self.turned and len(ring) == 4 else (box, (Part(ring),), none, None, more)
+        expected = f"4 or {whole}" if points else "4, or an even number from 6 on,"
+        raise DatasetError(f"{place}: {expected} numbers are expected after the class, not {len(shares)}")
 
 
-def _settings(files: SourceFiles) -> dict[str, Any]:
-    path = _settings_path(files)
+def _lines(files: SourceFiles, path: str) -> list[str]:
+    """A text file's lines. Raises `DatasetError` naming it."""
+    data = files.read(path)
+    if len(data) > LARGEST_TEXT:
+        raise DatasetError(f"{path}: {len(data)} bytes are too many for a text file of labels")
+    return data.decode("utf-8-sig", "replace").splitlines()
+
+
+class _PlainLoader(yaml.SafeLoader):
+    """YAML without anchors: a few lines of them unfold to more than any memory holds."""
+
+    def compose_node(self, parent: Any, index: Any) -> Any:
+        if self.check_event(yaml.events.AliasEvent):
+            raise yaml.YAMLError("anchors and aliases are not read; write the values out")
+        return super().compose_node(parent, index)
+
+
+def _settings(files: SourceFiles, path: str | None) -> dict[str, Any]:
     if path is None:
         return {}
+    data = files.read(path)
     try:
-        found = yaml.safe_load(files.read(path))
-    except (yaml.YAMLError, ValueError, RecursionError) as error:
-        raise DatasetError(f"{path}: not YAML ({str(error).splitlines()[0]})") from None
+        if len(data) > LARGEST_TEXT // 4:
+            raise ValueError(f"{len(data)} bytes are too many")
+        found = yaml.load(data.removeprefix(b"\xef\xbb\xbf"), Loader=_PlainLoader)
+    except (yaml.YAMLError, ValueError, RecursionError, TypeError, AttributeError, LookupError, OverflowError) as error:
+        raise DatasetError(f"{path}: not YAML ({(str(error).splitlines() or ['?'])[0]})") from None
     if not isinstance(found, dict):
         raise DatasetError(f"{path}: expected names and splits")
     return found
 
 
-def _names(files: SourceFiles, settings: dict[str, Any]) -> list[str]:
+def _names(tree: Tree, settings: dict[str, Any], path: str | None, texts: list[str]) -> list[str]:
+    """From the settings, else from a list of names, else as many as the highest number in the labels says."""
     names = settings.get("names")
     if isinstance(names, dict):
-        if sorted(names) != list(range(len(names))):
-            raise DatasetError(f"{_settings_path(files)}: names must be numbered from 0 without gaps")
-        names = [names[number] for number in range(len(names))]
+        numbered = {int(number): name for number, name in names.items() if str(number).isdecimal()}
+        if sorted(numbered) != list(range(len(names))):
+            raise DatasetError(f"{path}: names must be numbered from 0 without gaps")
+        names = [numbered[number] for number in range(len(names))]
     if names is None:
-        highest = max((int(line.split()[0]) for path in _label_paths(files) for line in files.read(path).decode("utf-8", "replace").splitlines()
-                       if line.split() and line.split()[0].isdigit()), default=-1)  # fmt: skip
-        names = [f"class {number}" for number in range(highest + 1)]
-    if not isinstance(names, list):
-        raise DatasetError(f"{_settings_path(files)}: names must be a list")
-    return [str(name) for name in names]
+        lists = [found for found in tree.paths if found.rsplit("/", 1)[-1].lower() in _LISTS_OF_NAMES]
+        if lists:
+            names = [line.strip() for line in _lines(tree.files, min(lists, key=len)) if line.strip()]
+    if names is None:
+        firsts = {line.split()[0] for text in texts for line in _lines(tree.files, text) if line.split()}
+        highest = max((int(word) for word in firsts if word.isdecimal() and len(word) < 7), default=-1)
+        names = [f"class {number}" for number in range(min(highest, MOST_CLASSES) + 1)]
+    if not isinstance(names, list) or len(names) > MOST_CLASSES:
+        raise DatasetError(f"{path}: names must be a list of at most {MOST_CLASSES}")
+    return [str(name)[:200] for name in names]
 
 
-def _keypoint_shape(files: SourceFiles, settings: dict[str, Any]) -> tuple[int, int]:
+def _keypoint_shape(path: str | None, settings: dict[str, Any]) -> tuple[int, int]:
     shape = settings.get("kpt_shape")
     if shape is None:
         return 0, 0
@@ -125,16 +295,16 @@ def _keypoint_shape(files: SourceFiles, settings: dict[str, Any]) -> tuple[int, 
         or shape[1] not in (2, 3)
         or not 0 < shape[0] < 1000
     ):
-        raise DatasetError(f"{_settings_path(files)}: kpt_shape must be [number, 2] or [number, 3]")
+        raise DatasetError(f"{path}: kpt_shape must be [number, 2] or [number, 3]")
     return shape[0], shape[1]
 
 
-def _partners(files: SourceFiles, settings: dict[str, Any], points: int) -> list[int]:
+def _partners(path: str | None, settings: dict[str, Any], points: int) -> list[int]:
     partners = settings.get("flip_idx")
     if partners is None or points == 0:
         return []
     if not isinstance(partners, list) or sorted(map(str, partners)) != sorted(map(str, range(points))):
-        raise DatasetError(f"{_settings_path(files)}: flip_idx must name each of the {points} keypoints once")
+        raise DatasetError(f"{path}: flip_idx must name each of the {points} keypoints once")
     return [int(partner) for partner in partners]
 
 
@@ -147,81 +317,58 @@ def _point_names(points: int, settings: dict[str, Any]) -> tuple[str, ...]:
     return tuple(f"point {number + 1}" for number in range(points))
 
 
-def _listed_splits(files: SourceFiles, settings: dict[str, Any], keys: list[str]) -> dict[str, str]:
-    """The split of each picture in a folder or list that `data.yaml` names."""
+def _listed_splits(tree: Tree, settings: dict[str, Any], path: str | None, problems: ReadProblems) -> dict[str, str]:
+    """The split of each picture in a folder or list that the settings name. Raises `DatasetError` for a list that matches no picture."""
     base = PurePosixPath(str(settings.get("path") or "."))
+    here = PurePosixPath(path or "").parent
     found: dict[str, str] = {}
     for word, split in SPLIT_WORDS.items():
         value = settings.get(word)
         for place in value if isinstance(value, list) else [value] if isinstance(value, str) else []:
-            name = re.sub(r"^(\.\.?/)+", "", PurePosixPath(str(place)).as_posix())
-            for root in {name, (base / name).as_posix(), PurePosixPath(name).name}:
-                if root.endswith(".txt") and root in files.paths:
-                    found.update({re.sub(r"^\./", "", line.strip()): split for line in files.read(root).decode("utf-8", "replace").splitlines()})
-                found.update({key: split for key in keys if key.startswith(root.rstrip("/") + "/")})
+            name = plain_path(str(place))
+            roots = dict.fromkeys((name, plain_path((base / name).as_posix()), plain_path((here / name).as_posix()), PurePosixPath(name).name))
+            lists = [root for root in roots if root.lower().endswith(".txt") and root in tree.files.paths]
+            if lists:
+                found.update(_listed(tree, lists[0], split))
+            elif not name.lower().endswith(".txt"):
+                for root in roots:
+                    inside = {key: split for key in tree.pictures if root in ("", ".") or key.startswith(root.rstrip("/") + "/")}
+                    if inside:
+                        found.update(inside)
+                        break
+            else:
+                problems.note("missing-file", f"{path}: the list {place} of {word} is not there")
+    if not settings:
+        for list_path in [each for each in tree.ending(".txt") if PurePosixPath(each).stem.lower() in SPLIT_WORDS and "/labels/" not in f"/{each}"]:
+            listed = _listed(tree, list_path, SPLIT_WORDS[PurePosixPath(list_path).stem.lower()], wanted=False)
+            found.update(listed)
+    return found
+
+
+def _listed(tree: Tree, path: str, split: str, wanted: bool = True) -> dict[str, str]:
+    """The pictures that a list names by paths of any kind. Raises `DatasetError` when it matches none, where it is `wanted`."""
+    lines = [line.strip() for line in _lines(tree.files, path) if line.strip()]
+    found = {key: split for line in lines if (key := tree.named(line)) is not None}
+    if lines and not found and wanted:
+        raise DatasetError(f"{path}: none of the {len(lines)} pictures it lists is here, the first is {lines[0][:200]!r}")
     return found
 
 
 def _text_of(key: str) -> str:
     parts = list(PurePosixPath(key).with_suffix(".txt").parts)
     for place in range(len(parts) - 2, -1, -1):
-        if parts[place] == "images":
+        if parts[place].lower() in _PICTURE_FOLDERS:
             parts[place] = "labels"
             break
     return "/".join(parts)
-
-
-def _read_objects(path: str, key: str, size: Size, lines: list[str], classes: int, points: int, dimensions: int, problems: ReadProblems) -> Objects:
-    found = []
-    for number, line in enumerate(lines, 1):
-        if not line.strip():
-            continue
-        place = f"{path}, line {number}"
-        try:
-            values = [float(word) for word in line.split()]
-        except ValueError:
-            problems.note("bad-label", f"{place}: expected numbers, not {line.strip()[:60]!r}")
-            continue
-        if not all(abs(value) < 1e6 for value in values) or values[0] != int(values[0]) or not 0 <= values[0] < classes:
-            problems.note("unknown-class", f"{place}: class {values[0]:g} is not one of the {classes} classes")
-            continue
-        try:
-            found.append((int(values[0]), *_read_shares(place, values[1:], size, points, dimensions)))
-        except DatasetError as error:
-            problems.note("bad-label", str(error))
-    count = len(found)
-    return make_objects(
-        [str(n + 1) for n in range(count)], key, [each[0] for each in found], [each[1] for each in found], [each[2] for each in found],
-        [None] * count, [each[3] for each in found], [False] * count, [{}] * count,
-    )  # fmt: skip
-
-
-def _read_shares(place: str, shares: list[float], size: Size, points: int, dimensions: int) -> tuple[list[float], Polygon | None, list[list[float]]]:
-    """Box, outline and keypoints of one line."""
-    none = [[0.0, 0.0, 0.0]] * points
-    if len(shares) == 4 or (points and len(shares) == 4 + points * dimensions):
-        x, y, width, height = shares[0] * size.width, shares[1] * size.height, shares[2] * size.width, shares[3] * size.height
-        if width < 0 or height < 0:
-            raise DatasetError(f"{place}: negative size {shares[2]:g} × {shares[3]:g}")
-        box = [x - width / 2, y - height / 2, x + width / 2, y + height / 2]
-        if len(shares) == 4:
-            return box, None, none
-        rows = np.array(shares[4:]).reshape(points, dimensions)
-        visible = rows[:, 2] if dimensions == 3 else (rows != 0).any(axis=1) * 2.0
-        pairs = zip(rows[:, :2].tolist(), visible.tolist(), strict=True)
-        return box, None, [[px * size.width, py * size.height, v] if v > 0 else [0.0, 0.0, 0.0] for (px, py), v in pairs]
-    if len(shares) >= 6 and len(shares) % 2 == 0 and not points:
-        ring = np.array(shares).reshape(-1, 2) * [size.width, size.height]
-        return [*ring.min(axis=0).tolist(), *ring.max(axis=0).tolist()], (Part(ring),), none
-    expected = f"4 or {4 + points * dimensions}" if points else "4, or an even number from 6 on,"
-    raise DatasetError(f"{place}: {expected} numbers are expected after the class, not {len(shares)}")
 
 
 class _YoloWriter(Writer):
     """Writes `images/`, `labels/` and `data.yaml`."""
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
-        lines = [" ".join([str(number), *(_share(value) for value in values)]) for number, values in self.lines(labels)]
+        sure = [[each["confidence"]] if "confidence" in each else [] for each in labels.objects.attributes]
+        lines = [" ".join([str(number), *map(_share, (*values, *more))]) for (number, values), more in zip(self.lines(labels), sure, strict=True)]
         return EncodedLabels(files={_text_of(file): "".join(f"{line}\n" for line in lines).encode()})
 
     def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
@@ -262,6 +409,13 @@ class YoloBoxesWriter(_YoloWriter):
     name: ClassVar[str] = "yolo"
     title: ClassVar[str] = "YOLO, boxes"
     layout: ClassVar[str] = "`data.yaml` names classes and splits; one text file of boxes per picture in `labels/`."
+    holds = frozenset(
+        (
+            "boxes",
+            "attributes",
+        )
+    )
+    fields = frozenset(("confidence",))
 
     def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects = labels.objects
@@ -277,6 +431,15 @@ class YoloPolygonsWriter(_YoloWriter):
     name: ClassVar[str] = "yolo-polygons"
     title: ClassVar[str] = "YOLO, outlines"
     layout: ClassVar[str] = "`data.yaml` names classes and splits; one text file of outlines per picture in `labels/`."
+    holds = frozenset(
+        (
+            "boxes",
+            "masks",
+            "polygons",
+            "attributes",
+        )
+    )
+    fields = frozenset(("confidence",))
 
     def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects, size = labels.objects, labels.size
@@ -296,12 +459,38 @@ class YoloPolygonsWriter(_YoloWriter):
                                            masks="masks, written as the outline of their largest part", **_ALWAYS_LOST)  # fmt: skip
 
 
+class YoloOrientedWriter(_YoloWriter):
+    """Four corners for each object; those of its upright box where it has no oriented one."""
+
+    name: ClassVar[str] = "yolo-oriented"
+    title: ClassVar[str] = "YOLO, oriented boxes"
+    layout: ClassVar[str] = "`data.yaml` names classes and splits; one text file of four corners per object and picture in `labels/`."
+    holds = frozenset(("boxes", "oriented_boxes", "attributes"))
+    fields = frozenset(("confidence",))
+
+    def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
+        objects, size = labels.objects, labels.size
+        corners = ((corners_of(objects, place) / [size.width, size.height]).ravel().tolist() for place in range(len(objects)))
+        return list(zip(objects.classes.tolist(), corners, strict=True))
+
+    def losses(self) -> list[str]:
+        return []
+
+
 class YoloKeypointsWriter(_YoloWriter):
     """Boxes with keypoints."""
 
     name: ClassVar[str] = "yolo-keypoints"
     title: ClassVar[str] = "YOLO, keypoints"
     layout: ClassVar[str] = "`data.yaml` names classes, splits and keypoints; one text file per picture in `labels/`."
+    holds = frozenset(
+        (
+            "boxes",
+            "keypoints",
+            "attributes",
+        )
+    )
+    fields = frozenset(("confidence",))
 
     def lines(self, labels: ImageLabels) -> list[tuple[int, list[float]]]:
         objects, size = labels.objects, labels.size

@@ -37,9 +37,13 @@ export function Control(props: Props) {
 
 const name = (parameter: Parameter) => (parameter.name === "scope" ? "applies to" : sayParameter(parameter));
 
-function Body({ parameter, catalogue, value, change, hold }: Props) {
+function Body({ parameter, catalogue, value: given, change, hold }: Props) {
+  // A parameter that came later stands in a pipeline only where it is used.
+  const value = given === undefined ? parameter.default : given;
   switch (parameter.control) {
     case "span":
+      if (parameter.default === null)
+        return <OptionalRange parameter={parameter} value={(value ?? null) as [number, number] | null} change={change} hold={hold} />;
       return <RangeControl parameter={parameter} value={value as [number, number]} change={change} hold={hold} />;
     case "number":
     case "probability":
@@ -89,6 +93,36 @@ function Body({ parameter, catalogue, value, change, hold }: Props) {
       );
     }
   }
+}
+
+/** A range that another parameter stands in for until it is used. */
+function OptionalRange({
+  parameter,
+  value,
+  change,
+  hold,
+}: {
+  parameter: Parameter;
+  value: [number, number] | null;
+  change: Props["change"];
+  hold: Props["hold"];
+}) {
+  const [low = 0, high = 1] = parameter.slider ?? [];
+  return (
+    <>
+      <Switch.Root
+        size="sm"
+        mb={value ? 2 : 0}
+        checked={value !== null}
+        onCheckedChange={({ checked }) => change(checked ? [low / 4, high / 4] : null)}
+      >
+        <Switch.HiddenInput aria-label={`use ${name(parameter)}`} />
+        <Switch.Control />
+        <Switch.Label fontWeight={400}>{value ? "used" : "not used"}</Switch.Label>
+      </Switch.Root>
+      {value && <RangeControl parameter={parameter} value={value} change={change} hold={hold} />}
+    </>
+  );
 }
 
 function Choice({

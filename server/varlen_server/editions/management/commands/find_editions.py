@@ -6,6 +6,7 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 
+from varlen_server.datasets.tasks import fail_lost_imports
 from varlen_server.editions.recovery import adopt_folders, restart_lost_jobs
 
 
@@ -16,3 +17,4 @@ class Command(BaseCommand):
         for problem in adopt_folders():
             self.stderr.write(problem)
         restart_lost_jobs()
+        fail_lost_imports()

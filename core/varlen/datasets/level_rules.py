@@ -1,0 +1,97 @@
+"""What is black and what is white in pictures of more than 8 bits: a rule given by whoever brings them in.
+
+A rule is written `low..high` (levels from low to high become 0 to 255), `min-max` (likewise, from each picture's own
+smallest and largest level) or `percentile` (from its 1st and 99th percentile). Levels outside are cut off. A rule serves
+every picture of more than 8 bits a channel; of several pages the first is read, of several bands the first three.
+"""
+
+from __future__ import annotations
+
+import io
+import math
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from varlen.datasets.image_files import BROKEN, TIFF_MARKS, ImageHeader, opened, orientation_of, upright_pixels
+from varlen.errors import DatasetError, ImageError
+
+#: Shares of the levels that `percentile` cuts off at each end.
+CUT = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class LevelRule:
+    """How levels become 8 bits. kind: "" for none, "range", "min-max" or "percentile"; low, high: of a range."""
+
+    kind: str = ""
+    low: float = 0.0
+    high: float = 0.0
+
+    @classmethod
+    def parse(cls, text: str) -> LevelRule:
+        """From its written form. Raises `DatasetError`."""
+        if text in ("", "min-max", "percentile"):
+            return cls(text)
+        low, dots, high = text.partition("..")
+        try:
+            found = cls("range", float(low), float(high))
+        except ValueError:
+            dots = ""
+        if not dots or not -math.inf < found.low < found.high < math.inf:
+            raise DatasetError(f"levels: expected low..high (such as 0..4095), min-max or percentile, not {text!r}")
+        return found
+
+    def __str__(self) -> str:
+        return f"{self.low:g}..{self.high:g}" if self.kind == "range" else self.kind
+
+    def serves(self, facts: ImageHeader | None) -> bool:
+        """Whether a picture with this header is read by the rule; a TIFF without a readable header is."""
+        return bool(self.kind) and (facts is None or facts.bits > 8 or bool(facts.unclear))
+
+    def apply(self, levels: NDArray[Any]) -> NDArray[np.uint8]:
+        """Levels (H, W) or (H, W, C) of any type as (H, W, 3) uint8; not-a-number becomes 0."""
+        bands = levels[:, :, None] if levels.ndim == 2 else levels
+        bands = (bands if bands.shape[2] >= 3 else np.repeat(bands[:, :, :1], 3, axis=2))[:, :, :3].astype(np.float64)
+        low, high = self.low, self.high
+        finite = bands[np.isfinite(bands)]
+        if self.kind != "range":
+            if not finite.size:
+                return np.zeros(bands.shape, np.uint8)
+            low, high = (float(v) for v in (np.percentile(finite, (CUT, 100 - CUT)) if self.kind == "percentile" else (finite.min(), finite.max())))
+        scaled = (bands - low) * (255.0 / (high - low) if high > low else 0.0)
+        return np.floor(np.nan_to_num(scaled, nan=0.0, posinf=255.0, neginf=0.0).clip(0.0, 255.0) + 0.5).astype(np.uint8)
+
+    def decode(self, data: bytes, name: str) -> NDArray[np.uint8]:
+        """The pixels of a picture file by this rule, (H, W, 3) uint8, upright. Raises `ImageError` naming the file."""
+        try:
+            if data[:4] in TIFF_MARKS:
+                return self.apply(_tiff_levels(data))
+            image = opened(data, name)
+            return upright_pixels(self.apply(np.asarray(image)), orientation_of(image))
+        except ImageError:
+            raise
+        except BROKEN as error:
+            raise ImageError(f"{name}: damaged picture ({str(error) or type(error).__name__})") from None
+
+
+def _tiff_levels(data: bytes) -> NDArray[Any]:
+    """The first page's levels, (H, W) or (H, W, C)."""
+    import tifffile
+
+    try:
+        with tifffile.TiffFile(io.BytesIO(data)) as file:
+            page = file.pages[0]
+            levels = page.asarray()
+            planes = str(page.axes)
+    except Exception:  # a compression it does not know: Pillow may
+        with Image.open(io.BytesIO(data)) as image:
+            return np.asarray(image)
+    if levels.ndim == 3 and planes.startswith("S"):
+        levels = np.moveaxis(levels, 0, 2)
+    if levels.ndim not in (2, 3):
+        raise ValueError(f"pages of {levels.ndim} dimensions")
+    return np.asarray(levels)
