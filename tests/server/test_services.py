@@ -180,7 +180,7 @@ def test_an_edition_under_way_is_not_removed_and_a_removed_one_leaves_nothing(mo
     assert not folder.exists()
     assert list(folder.parent.iterdir()) == []
     with pytest.raises(EditionError, match="known are"):
-        services.spec_of({**ORDER, "format": "other"})
+        spec_of({**ORDER, "format": "other"})
 
 
 def test_adopted_editions_keep_their_numbers_and_new_ones_come_after(moths: Dataset, lamp_drift: dict[str, Any]) -> None:

@@ -64,9 +64,10 @@ def signs(tree: Tree) -> Signs:
 
 def annotation_files(tree: Tree) -> list[str]:
     """The annotation files of a folder or zip, sorted."""
-    stems = tree.by_stem if len(tree.pictures) < MANY_PICTURES else {}
-    found = [path for path in tree.ending(".json") if stem_of(path) not in stems]
-    return [path for path in spread(found, MOST_FILES) if _looks_like_one(tree, path)]
+    paths = tree.ending(".json")
+    # A file with a picture's name may hold one picture's labels: of many such a few are looked into.
+    alone = [path for path in paths if stem_of(path) not in tree.by_stem] if len(paths) > MOST_FILES else paths
+    return [path for path in spread(alone or paths, MOST_FILES) if _looks_like_one(tree, path)]
 
 
 def _looks_like_one(tree: Tree, path: str) -> bool:
@@ -108,8 +109,6 @@ def _split_of(path: str) -> str:
     return ""
 
 
-#: With so many pictures files of the same names are not told apart from annotation files.
-MANY_PICTURES = 200_000
 #: Annotation files that are looked for in one dataset.
 MOST_FILES = 400
 _LISTS = frozenset(("images", "annotations", "categories"))

@@ -16,6 +16,7 @@ import io
 import json
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -48,9 +49,8 @@ def signs(tree: Tree) -> Signs:
 
 def _fits(tree: Tree, path: str) -> bool:
     try:
-        rows = _rows(path, tree.head(path), cut=True)
-        first = [next(rows) for _ in range(2)]
-    except (StopIteration, DatasetError):
+        first = list(islice(_rows(path, tree.head(path), cut=True), 2))
+    except DatasetError:
         first = []
     columns = columns_of(first[0][1]) if first else {}
     # Lists of a class and its color name no pictures.
