@@ -70,16 +70,20 @@ def allotted(dataset: Dataset, spec: ExportSpec, keys: Sequence[str], seed: int)
         found = _per_class(dataset, spec.per_class, keys, seed, least)
     else:
         total = spec.total or count * (spec.variants + least)
-        weights = balancing_weights(_labels(dataset, keys)) if spec.balance else np.ones(count)
-        found = shared(total, weights, seed, keys, least if total >= count * least else 0)
+        labels = _labels(dataset, keys) if spec.balance else None
+        weights = np.ones(count) if labels is None else balancing_weights(labels)
+        found = shared(total, weights, seed, keys, least if total >= count * least else 0, labels)
     if int(found.max(initial=0)) > MOST_VARIANTS + least:
         most = f"an image would get {int(found.max())} variants, more than {MOST_VARIANTS}"
         raise EditionError(f"{most}: order fewer, or bring in more images of rare classes")
     return found
 
 
-def shared(total: int, weights: NDArray[np.float64], seed: int, keys: Sequence[str], least: int) -> Counts:
-    """`total` in whole numbers in proportion to weights, none below `least`; remainders go by size, and equal ones by a draw."""
+def shared(total: int, weights: NDArray[np.float64], seed: int, keys: Sequence[str], least: int, labels: NDArray[np.float64] | None = None) -> Counts:
+    """`total` in whole numbers in proportion to weights, none below `least`.
+
+    Remainders go by size, and equal ones by a draw; with `labels`, each goes to an image of the class that has least so far.
+    """
     counts = np.full(len(keys), least, np.int64)
     rest = total - int(counts.sum())
     wanted = np.maximum(weights / weights.sum() * total - least, 0.0)
@@ -90,8 +94,30 @@ def shared(total: int, weights: NDArray[np.float64], seed: int, keys: Sequence[s
     if left > 0:
         fractions = np.round(wanted - np.floor(wanted + 1e-9), 9)
         lots = np.array([Stream(seed, key, 0, "allotment").word() for key in keys], np.uint64)
-        counts[np.lexsort((lots, -fractions))[:left]] += 1
+        order = np.lexsort((lots, -fractions))
+        chosen = order[:left] if labels is None else _evening(order, left, counts, labels)
+        counts[chosen] += 1
     return counts.astype(np.int32)
+
+
+def _evening(order: NDArray[np.int64], left: int, counts: NDArray[np.int64], labels: NDArray[np.float64]) -> list[int]:
+    """Of the images in `order`, `left` of them such that the class with fewest labels gets the next each time."""
+    sums = counts @ labels
+    waiting = [[place for place in order.tolist()[::-1] if labels[place, column]] for column in range(labels.shape[1])]
+    chosen: dict[int, None] = {}
+    for _ in range(left):
+        for column in np.argsort(sums, kind="stable").tolist():
+            while waiting[column] and waiting[column][-1] in chosen:
+                waiting[column].pop()
+            if waiting[column]:
+                place = waiting[column].pop()
+                chosen[place] = None
+                sums = sums + labels[place]
+                break
+        else:
+            place = next(place for place in order.tolist() if place not in chosen)
+            chosen[place] = None
+    return list(chosen)
 
 
 def _labels(dataset: Dataset, keys: Sequence[str]) -> NDArray[np.float64]:

@@ -45,11 +45,15 @@ def drawn_tile(dataset: Dataset, pixels: Pixels, objects: Objects, width: int) -
     size = Size(pixels.shape[1], pixels.shape[0])
     factor = width / size.width
     picture = shrunk(np.ascontiguousarray(pixels), width, max(1, round(size.height * factor)))
+    polygons, alone = objects.polygons, objects.oriented.only()
+    polygons = tuple(None if place in alone else polygon for place, polygon in enumerate(polygons)) if alone else polygons
     for place in range(len(objects)):
         color = CLASS_COLORS[int(objects.classes[place]) % len(CLASS_COLORS)]
-        x0, y0, x1, y1 = (objects.boxes[place] * factor).tolist()
-        draw_line(picture, np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1], [x0, y0]]), color, 0.75)
-        for ring in rings_of(objects.polygons[place] or ()):
+        turned = objects.oriented.of_object(place)
+        x0, y0, x1, y1 = objects.boxes[place].tolist()
+        corners = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]]) if turned is None else turned
+        draw_line(picture, np.concatenate([corners, corners[:1]]) * factor, color, 0.75)
+        for ring in rings_of(polygons[place] or ()):
             draw_line(picture, np.concatenate([ring, ring[:1]]) * factor, color, 0.5)
         points = objects.keypoints[place]
         for start, end in dataset.skeleton.edges:

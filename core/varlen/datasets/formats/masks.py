@@ -254,6 +254,9 @@ class MasksWriter(Writer):
         levels = labels.label_map
         if levels is None:
             levels = paint_objects(labels.objects, labels.size, [min(n + 1, VOID - 1) for n in labels.objects.classes.tolist()])
+        elif self.dataset.read_as.get("mask_class"):
+            # What came as background and one class goes out as just these: 0 and 1.
+            levels = np.where(levels == VOID, 0, levels).astype(np.uint8)
         mask = PurePosixPath("masks", *PurePosixPath(file).with_suffix(".png").parts[1:]).as_posix()
         return EncodedLabels(orjson.dumps({}), [], {mask: indexed_png(levels)})
 
