@@ -130,6 +130,7 @@ class _Reader:
         self.names: dict[tuple[str, str], str] = {}
         self.head: dict[str, Any] = {}
         self.outlined = self.turned = self.named_boxes = 0
+        self.tilted = False
         self.by_tail: list[str] = []
         # Without a name it is kept in memory while it is small, and on the disk when it grows.
         self.spool = sqlite3.connect("", check_same_thread=False)
@@ -189,8 +190,9 @@ class _Reader:
         self.outlined += 1
         if self.outlined == self.turned + 1 and isinstance(shape, list) and len(shape) == 1:
             numbers = _numbers(shape[0], 8)
-            if numbers is not None and _is_turned_box(numbers):
+            if numbers is not None and _is_box(numbers):
                 self.turned += 1
+                self.tilted |= _is_tilted(numbers)
 
     def _flush(self, waiting: dict[str, list[tuple[str | bytes, ...]]]) -> None:
         self.spool.executemany("insert into image (file, id, body) values (?, ?, ?)", waiting["images"])
@@ -213,7 +215,7 @@ class _Reader:
         names = tuple(item["name"] for item in ordered)
         places = {mark: names.index(name) for mark, name in self.names.items()}
         skeleton = self._skeleton(ordered)
-        turned = bool(self.outlined) and self.turned == self.outlined and not self.named_boxes
+        turned = self.tilted and self.turned == self.outlined and not self.named_boxes
         if turned:
             self.problems.remark("oriented", "every outline is the four corners of a turned rectangle: read as oriented boxes")
         extra = {"coco": {"categories": ordered, "head": self.head}}
@@ -328,7 +330,13 @@ def _places_of_points(categories: list[dict[str, Any]], skeleton: Skeleton) -> l
     return [[places[name] for name in _point_names(item)] for item in categories]
 
 
-def _is_turned_box(numbers: list[float]) -> bool:
+def _is_tilted(numbers: list[float]) -> bool:
+    """Whether a rectangle's sides are not along the picture's, by more than a degree."""
+    x, y = numbers[2] - numbers[0], numbers[3] - numbers[1]
+    return min(abs(x), abs(y)) > 0.02 * math.hypot(x, y)
+
+
+def _is_box(numbers: list[float]) -> bool:
     """Whether four corners form a rectangle, to 2 % of its size."""
     (ax, ay), (bx, by), (cx, cy), (dx, dy) = (numbers[n : n + 2] for n in range(0, 8, 2))
     one, other = math.hypot(cx - ax, cy - ay), math.hypot(dx - bx, dy - by)

@@ -21,6 +21,10 @@ PLAIN_FOLDERS = frozenset(
 )  # fmt: skip
 
 
+#: What an edition keeps beside the dataset that it is.
+RECORDS = ("edition.json", "rows.jsonl", "scores.jsonl")
+
+
 class Signs(NamedTuple):
     """How far a dataset looks like one format.
 
@@ -44,8 +48,8 @@ class Tree:
 
     @cached_property
     def paths(self) -> list[str]:
-        """All files that are seen, sorted."""
-        return sorted(path for path in self.files.paths if not hidden(path))
+        """All files that are seen, sorted; an edition's own records are none of its labels."""
+        return sorted(path for path in self.files.paths if not hidden(path) and path not in RECORDS)
 
     @cached_property
     def pictures(self) -> list[str]:

@@ -143,7 +143,7 @@ def _by_picture(tree: Tree, texts: list[str]) -> dict[str, str]:
 
 
 def _all_eight(tree: Tree, texts: list[str]) -> bool:
-    """Whether every line that is looked at has eight numbers after its class, and some box is turned."""
+    """Whether every line that is looked at has the corners of a box after its class, and some box is turned."""
     turned = False
     for path in spread(texts):
         for line in tree.head(path).decode("utf-8-sig", "replace").splitlines()[:200]:
@@ -151,10 +151,14 @@ def _all_eight(tree: Tree, texts: list[str]) -> bool:
             if words and len(words) != 9:
                 return False
             try:
-                numbers = [float(word) for word in words[1:]]
+                ax, ay, bx, by, cx, cy, dx, dy = (float(word) for word in words[1:])
             except ValueError:
                 continue
-            turned |= bool(numbers)
+            # Shares stretch a rectangle to a parallelogram: its diagonals still meet in their middles.
+            size = max(abs(ax - cx), abs(ay - cy), abs(bx - dx), abs(by - dy))
+            if max(abs(ax + cx - bx - dx), abs(ay + cy - by - dy)) > 0.05 * size:
+                return False
+            turned |= min(abs(ax - bx), abs(ay - by)) > 0.02 * size
     return turned
 
 
