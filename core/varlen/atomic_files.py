@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import itertools
 import os
@@ -9,6 +10,8 @@ from pathlib import Path
 
 from varlen.errors import EditionError
 
+#: What a full disk is called.
+FULL = (errno.ENOSPC, errno.EDQUOT)
 #: Numbers for files on their way, so that threads of one process never share one.
 _parts = itertools.count()
 
@@ -44,6 +47,15 @@ def write_whole(path: Path, data: bytes, lasting: bool = True) -> None:
         raise
     if lasting:
         sync_folder(path.parent)
+
+
+def write_if_room(path: Path, data: bytes) -> None:
+    """Keep what can be made again, likewise whole; on a full disk it is not kept, and will be made again. Raises other `OSError`s."""
+    try:
+        write_whole(path, data, lasting=False)
+    except OSError as error:
+        if error.errno not in FULL:
+            raise
 
 
 def sync_folder(folder: Path) -> None:

@@ -9,6 +9,7 @@ from rest_framework import status
 from rest_framework.exceptions import APIException
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
+from varlen.atomic_files import FULL
 from varlen.datasets.losses import LossRefused
 from varlen.errors import PipelineError, VarlenError
 
@@ -31,6 +32,9 @@ def explain(error: Exception, context: dict[str, Any]) -> Response | None:
         return Response({"message": str(error), "problems": [str(error)], "lost": error.lost}, status.HTTP_422_UNPROCESSABLE_ENTITY)
     if isinstance(error, VarlenError):
         return Response({"message": str(error), "problems": [str(error)]}, status.HTTP_422_UNPROCESSABLE_ENTITY)
+    if isinstance(error, OSError) and error.errno in FULL:
+        said = "The disk is full; make room and try again. Nothing that was there is lost."
+        return Response({"message": said, "problems": [said]}, status.HTTP_507_INSUFFICIENT_STORAGE)
     if isinstance(error, UNUSABLE):
         said = _WORDS.get(type(error), "The request holds a value that can't be used.")
         return Response({"message": said, "problems": [said]}, status.HTTP_400_BAD_REQUEST)

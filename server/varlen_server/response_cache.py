@@ -11,7 +11,7 @@ from typing import Any
 import orjson
 from django.conf import settings
 from varlen._version import __version__
-from varlen.atomic_files import write_whole
+from varlen.atomic_files import write_if_room
 
 
 def cached_json(kind: str, question: list[Any], make: Callable[[], Any]) -> bytes:
@@ -21,5 +21,15 @@ def cached_json(kind: str, question: list[Any], make: Callable[[], Any]) -> byte
     if path.exists():
         return path.read_bytes()
     answer = orjson.dumps(make())
-    write_whole(path, answer, lasting=False)
+    write_if_room(path, answer)
     return answer
+
+
+def cached_picture(path: Path, make: Callable[[], bytes]) -> bytes:
+    """A picture from the disk, or made now and kept there if there is room."""
+    try:
+        return path.read_bytes()
+    except FileNotFoundError:
+        found = make()
+    write_if_room(path, found)
+    return found

@@ -9,7 +9,9 @@ is refused with its type and range: see `level_rules`.
 from __future__ import annotations
 
 import io
+import logging
 import struct
+import warnings
 import zlib
 from dataclasses import asdict, dataclass
 from itertools import islice
@@ -51,6 +53,9 @@ _EXIF_DETAILS = 0x8769
 #: A decoded picture of so many pixels takes 300 MB.
 MOST_PIXELS = 100_000_000
 
+# What is odd in a file is said by our own findings and refusals, each once.
+warnings.filterwarnings("ignore", module=r"PIL\.")
+logging.getLogger("tifffile").setLevel(logging.CRITICAL)
 Image.MAX_IMAGE_PIXELS = None  # our own limit is checked before decoding, with a clearer message
 
 
@@ -88,8 +93,12 @@ def describe_tiff(data: bytes) -> str:
 
 def unclear(image: Image.Image) -> str:
     """Why a picture's levels have no plain meaning in 8 bits, "" where they have: its type, in words."""
-    if image.format in ("TIFF", "WEBP", "PNG") and getattr(image, "n_frames", 1) > 1:
-        return f"{getattr(image, 'n_frames', 1)} pages"
+    try:
+        pages = getattr(image, "n_frames", 1) if image.format in ("TIFF", "WEBP", "PNG") else 1
+    except BROKEN:  # what follows the first page is damaged
+        pages = 1
+    if pages > 1:
+        return f"{pages} pages"
     if image.mode == "F":
         return "float levels"
     if image.mode == "I" or (image.mode.startswith("I;") and not image.mode.startswith("I;16")) or image.mode.endswith("S"):

@@ -55,15 +55,16 @@ class LevelRule:
     def apply(self, levels: NDArray[Any]) -> NDArray[np.uint8]:
         """Levels (H, W) or (H, W, C) of any type as (H, W, 3) uint8; not-a-number becomes 0."""
         bands = levels[:, :, None] if levels.ndim == 2 else levels
-        bands = (bands if bands.shape[2] >= 3 else np.repeat(bands[:, :, :1], 3, axis=2))[:, :, :3].astype(np.float64)
+        bands = bands[:, :, : 3 if bands.shape[2] >= 3 else 1].astype(np.float64)
         low, high = self.low, self.high
         finite = bands[np.isfinite(bands)]
         if self.kind != "range":
             if not finite.size:
-                return np.zeros(bands.shape, np.uint8)
+                return np.zeros((*bands.shape[:2], 3), np.uint8)
             low, high = (float(v) for v in (np.percentile(finite, (CUT, 100 - CUT)) if self.kind == "percentile" else (finite.min(), finite.max())))
         scaled = (bands - low) * (255.0 / (high - low) if high > low else 0.0)
-        return np.floor(np.nan_to_num(scaled, nan=0.0, posinf=255.0, neginf=0.0).clip(0.0, 255.0) + 0.5).astype(np.uint8)
+        found = np.floor(np.nan_to_num(scaled, nan=0.0, posinf=255.0, neginf=0.0).clip(0.0, 255.0) + 0.5).astype(np.uint8)
+        return found if found.shape[2] == 3 else np.repeat(found, 3, axis=2)
 
     def decode(self, data: bytes, name: str) -> NDArray[np.uint8]:
         """The pixels of a picture file by this rule, (H, W, 3) uint8, upright. Raises `ImageError` naming the file."""

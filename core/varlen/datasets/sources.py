@@ -6,6 +6,7 @@ a zip is opened again there.
 
 from __future__ import annotations
 
+import io
 import os
 import stat
 import struct
@@ -13,7 +14,7 @@ import zipfile
 import zlib
 from functools import cached_property
 from pathlib import Path, PurePosixPath
-from typing import Any, BinaryIO, Protocol, cast
+from typing import IO, Any, BinaryIO, Protocol, cast
 
 from varlen.errors import DatasetError
 
@@ -125,6 +126,29 @@ def _is_text(path: str) -> bool:
     return True
 
 
+class _EntryStream(io.BufferedIOBase):
+    """An entry of a zip being read: damage in it raises `DatasetError`."""
+
+    def __init__(self, stream: IO[bytes], label: str) -> None:
+        self._stream, self._label = stream, label
+
+    def readable(self) -> bool:
+        return True
+
+    def read(self, size: int | None = -1) -> bytes:
+        try:
+            return self._stream.read(-1 if size is None else size)
+        except _BROKEN_ENTRY as error:
+            raise DatasetError(f"{self._label} can't be read ({error})") from None
+
+    def read1(self, size: int = -1) -> bytes:
+        return self.read(size)
+
+    def close(self) -> None:
+        self._stream.close()
+        super().close()
+
+
 class Archive:
     """A dataset's zip. Entries are read one at a time and never unpacked to disk."""
 
@@ -189,7 +213,7 @@ class Archive:
         """One entry to be read piece by piece. Raises `DatasetError` naming it."""
         info = self._entry(path, MOST_STREAMED)
         try:
-            return cast(BinaryIO, self._zip.open(info))
+            return cast(BinaryIO, _EntryStream(self._zip.open(info), f"{self.path}: entry {path!r}"))
         except _BROKEN_ENTRY as error:
             raise DatasetError(f"{self.path}: entry {path!r} can't be read ({error})") from None
 

@@ -8,7 +8,6 @@ gets its name. So the result does not depend on workers, order or interruptions.
 
 from __future__ import annotations
 
-import errno
 import json
 import shutil
 import time
@@ -20,7 +19,7 @@ from typing import Any, BinaryIO, cast
 import orjson
 
 from varlen._version import __version__
-from varlen.atomic_files import claim, file_digest, write_whole
+from varlen.atomic_files import FULL, claim, file_digest, write_whole
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.formats.base import Writer
@@ -35,9 +34,6 @@ from varlen.errors import EditionError
 from varlen.executors import ChunkWork, run_here, run_in_processes, run_on_cluster
 from varlen.pipeline.document import Pipeline
 from varlen.render.normalization import pipeline_figures
-
-#: What a full disk is called.
-FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
 def export(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import errno
 import logging
 import shutil
 import time
@@ -12,6 +11,7 @@ from django.db import OperationalError
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
+from varlen.atomic_files import FULL
 from varlen.datasets.import_options import ImportOptions
 from varlen.errors import VarlenError
 
@@ -22,8 +22,6 @@ from varlen_server.datasets.services import discard_import, import_dataset
 State = DatasetImport.State
 #: Between two writes of progress, seconds.
 OFTEN = 0.3
-#: What a full disk is called.
-FULL = (errno.ENOSPC, errno.EDQUOT)
 log = logging.getLogger(__name__)
 
 

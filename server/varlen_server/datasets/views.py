@@ -10,7 +10,6 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.atomic_files import write_whole
 from varlen.datasets.edits import Edit
 from varlen.datasets.formats import catalogue, title_of
 from varlen.datasets.image_files import IMAGE_TYPES, decode, readable_exif
@@ -36,6 +35,7 @@ from varlen_server.datasets.serializers import (
 from varlen_server.datasets.services import findings_in, findings_of, images_for_sheet, load
 from varlen_server.previews import check_width, map_response, picture_response, preview
 from varlen_server.requests import body_of, query_of
+from varlen_server.response_cache import cached_picture
 
 
 class DatasetList(APIView):
@@ -152,10 +152,11 @@ class Picture(APIView):
         """A source picture as JPEG, at most `width` px wide."""
         check_width(width)
         cached = settings.TILES / "sources" / sha256[:2] / f"{sha256}-{width}.jpg"
-        if not cached.exists():
+
+        def make() -> bytes:
             kept = content_store.path_of(settings.PICTURES, sha256)
             if not kept.is_file():
                 raise NotFound("There is no such picture.")
-            pixels = decode(kept.read_bytes(), sha256)
-            write_whole(cached, preview(pixels, width), lasting=False)
-        return picture_response(cached.read_bytes())
+            return preview(decode(kept.read_bytes(), sha256), width)
+
+        return picture_response(cached_picture(cached, make))

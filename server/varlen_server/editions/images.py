@@ -9,7 +9,6 @@ import numpy as np
 from django.conf import settings
 from numpy.typing import NDArray
 from rest_framework.exceptions import NotFound
-from varlen.atomic_files import write_whole
 from varlen.datasets.image_files import decode
 from varlen.editions.rows import Row
 from varlen.errors import EditionError, VarlenError
@@ -21,6 +20,7 @@ from varlen_server.datasets.models import Image
 from varlen_server.editions.models import Edition
 from varlen_server.editions.row_index import index_of
 from varlen_server.previews import preview
+from varlen_server.response_cache import cached_picture
 from varlen_server.sheet.renderers import renderer_of
 
 
@@ -61,12 +61,14 @@ def shown_rows(edition: Edition, rows: list[Row]) -> list[dict[str, Any]]:
 def picture(edition: Edition, number: int, digest: str, width: int) -> bytes:
     """A picture of an edition as it lies in its folder, as JPEG, at most `width` px wide. Raises `NotFound`."""
     cached: Path = settings.TILES / "editions" / digest[:2] / f"{digest}-{width}.jpg"
-    if not cached.exists():
+
+    def make() -> bytes:
         row = row_or_404(edition, number)
         if not row["pixel_digest"].endswith(digest):
             raise NotFound("There is no such picture.")
-        write_whole(cached, preview(_pixels(edition, row), width), lasting=False)
-    return cached.read_bytes()
+        return preview(_pixels(edition, row), width)
+
+    return cached_picture(cached, make)
 
 
 def _renderer(edition: Edition) -> Renderer | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from asgiref.sync import sync_to_async
 from procrastinate import App
 
 MOST_ATTEMPTS = 20
@@ -17,6 +18,14 @@ def register(app: App) -> None:
     @app.task(name="rescue", queueing_lock="rescue", pass_context=True)
     async def rescue(context: Any, timestamp: int) -> None:
         await retry_stalled_jobs(app)
+        await sync_to_async(_fail_lost_imports)()
+
+
+def _fail_lost_imports() -> None:
+    """See `fail_lost_imports`; imported late, for tasks are told apart by this module's app."""
+    from varlen_server.datasets.tasks import fail_lost_imports
+
+    fail_lost_imports()
 
 
 async def retry_stalled_jobs(app: App, silent_seconds: float = SILENT_SECONDS) -> int:

@@ -15,7 +15,7 @@ from pathlib import Path
 
 import orjson
 from django.conf import settings
-from varlen.atomic_files import write_whole
+from varlen.atomic_files import write_if_room
 
 BLOCK = 1 << 20
 
@@ -102,5 +102,5 @@ def _checksums(folder: Path, name: str) -> dict[str, tuple[int, int]]:
             while block := source.read(BLOCK):
                 crc, size = zlib.crc32(block, crc), size + len(block)
         found[path.relative_to(folder).as_posix()] = crc, size
-    write_whole(kept, orjson.dumps(found), lasting=False)
+    write_if_room(kept, orjson.dumps(found))
     return found

@@ -6,6 +6,7 @@ part of the pipeline. So what an address shows never changes and may be kept for
 
 from __future__ import annotations
 
+import contextlib
 from base64 import b64encode
 from collections import Counter
 from collections.abc import Iterable
@@ -17,7 +18,6 @@ import orjson
 from django.conf import settings
 from rest_framework.exceptions import NotFound
 from rest_framework.generics import get_object_or_404
-from varlen.atomic_files import write_whole
 from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import RenderError
@@ -35,7 +35,7 @@ from varlen_server.content_store import link_as
 from varlen_server.datasets.models import Dataset, Image
 from varlen_server.pipelines.services import register
 from varlen_server.previews import preview
-from varlen_server.response_cache import cached_json
+from varlen_server.response_cache import cached_json, cached_picture
 from varlen_server.sheet.cost import cost_of_one, seconds_for
 from varlen_server.sheet.priority import foreground, yield_to_foreground
 from varlen_server.sheet.renderers import renderer_for, renderer_of
@@ -142,7 +142,7 @@ def tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: in
     try:
         plan = renderer.plan(key, variant)
         found = renderer.variant_labels(key, variant, plan)
-        picture = "data:image/jpeg;base64," + b64encode(_picture_file(renderer, plan, width).read_bytes()).decode() if width else ""
+        picture = "data:image/jpeg;base64," + b64encode(_picture(renderer, plan, width)).decode() if width else ""
     except RenderError as error:
         return _refused(renderer, key, variant, str(error))
     objects = objects_to_json(found.objects, renderer.dataset.classes, digits=3)
@@ -163,10 +163,14 @@ def _refused(renderer: Renderer, key: str, variant: int, reason: str) -> Tile:
 def tile_picture(dataset: int, snapshot: str, pipeline: str, image: int, variant: int, width: int) -> bytes:
     """A tile's picture by its address, as JPEG, at most `width` px wide. Raises `NotFound`."""
     asked = settings.TILES / "asked" / snapshot[:16] / pipeline / f"{image}-{variant}-{width}.jpg"
-    if not asked.exists():
-        renderer, key = _addressed(dataset, snapshot, pipeline, image)
-        link_as(_picture_file(renderer, renderer.plan(key, variant), width), asked)
-    found: bytes = asked.read_bytes()
+    if asked.exists():
+        kept: bytes = asked.read_bytes()
+        return kept
+    renderer, key = _addressed(dataset, snapshot, pipeline, image)
+    plan = renderer.plan(key, variant)
+    found = _picture(renderer, plan, width)
+    with contextlib.suppress(OSError):  # no room, or the picture was not kept: it is found by its pixels' name next time
+        link_as(_picture_path(renderer, plan, width), asked)
     return found
 
 
@@ -200,16 +204,16 @@ def _dataset(pk: int) -> Dataset:
     return found
 
 
-def _picture_file(renderer: Renderer, plan: Plan, width: int) -> Path:
-    """The file with a variant's picture, at most `width` px wide.
-
-    Kept by what is done to the pixels: a changed step costs only the tiles on which it happens.
-    """
+def _picture_path(renderer: Renderer, plan: Plan, width: int) -> Path:
+    """Where a variant's picture is kept: by what is done to the pixels, so that a changed step costs only the tiles on which it happens."""
     name = renderer.picture_key(plan)
     path: Path = settings.TILES / "made" / name[:2] / f"{name}-{width}.jpg"
-    if not path.exists():
-        write_whole(path, preview(renderer.pixels(plan), width), lasting=False)
     return path
+
+
+def _picture(renderer: Renderer, plan: Plan, width: int) -> bytes:
+    """A variant's picture as JPEG, at most `width` px wide."""
+    return cached_picture(_picture_path(renderer, plan, width), lambda: preview(renderer.pixels(plan), width))
 
 
 def shared_resamples(renderer: Renderer) -> list[dict[str, list[str]]]:

@@ -84,6 +84,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
   return (
     <PageDialog
       title="Make an edition"
+      size="lg"
       close={close}
       footer={
         <>

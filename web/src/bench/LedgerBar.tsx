@@ -29,7 +29,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, st
       height="64px"
       flex="none"
       align="center"
-      gap={6}
+      gap={4}
       px={4}
       borderTopWidth="1px"
       bg="bg.raised"
@@ -45,7 +45,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, st
       {ledger && all > 0 && (
         <Box
           as="button"
-          flex="1 1 260px"
+          flex="1 1 290px"
           minWidth="180px"
           maxWidth="380px"
           opacity={dim}
@@ -86,7 +86,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, st
 const Wished = memo(function Wished({ training }: { training: number }) {
   return (
     <Flex align="center" gap={2} color="fg.muted" mt="2px">
-      <span>{training} training images:</span>
+      <span>{training} training:</span>
       <WishControl />
     </Flex>
   );

@@ -322,7 +322,7 @@ function Chooser({ incoming, start, cancel }: { incoming: DatasetImport; start: 
                     value={each.to}
                     onChange={(event) => put(place, event.target.value)}
                   />
-                  <Text fontSize="small" color="fg.muted" width="62px" flex="none" textAlign="right">
+                  <Text fontSize="small" color="fg.muted" width="82px" whiteSpace="nowrap" flex="none" textAlign="right">
                     {each.labels} labels
                   </Text>
                   <Button size="2xs" variant="ghost" aria-label={`${each.from} up`} disabled={place === 0} onClick={() => move(place, -1)}>

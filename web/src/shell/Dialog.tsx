@@ -2,7 +2,7 @@ import { CloseButton, Dialog, Portal } from "@chakra-ui/react";
 
 interface Props {
   title: string;
-  size?: "sm" | "md" | "xl";
+  size?: "sm" | "md" | "lg" | "xl";
   /** Long contents scroll within the frame. */
   scrolls?: boolean;
   footer?: React.ReactNode;

@@ -26,10 +26,10 @@ export function WishControl({ balance = true }: { balance?: boolean }) {
         low={wish.how === "variants" ? 0 : 1}
         high={MOST[wish.how]}
         whole
-        width={wish.how === "variants" ? "52px" : "68px"}
+        width={wish.how === "variants" ? "44px" : "64px"}
         change={(value) => set({ [field]: value ?? 1 })}
       />
-      <SelectOne name="How many training images" value={wish.how} options={WAYS} width="136px" change={(how) => set({ how })} />
+      <SelectOne name="How many training images" value={wish.how} options={WAYS} width="124px" change={(how) => set({ how })} />
       {balance && wish.how !== "class" && (
         <Tick
           on={wish.balance}

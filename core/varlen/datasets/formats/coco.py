@@ -33,6 +33,7 @@ from varlen.datasets.entry import Entry, group_in
 from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage, size_of
 from varlen.datasets.formats.json_stream import pieces
 from varlen.datasets.formats.tree import Signs, Tree, plain_path, spread, stem_of
+from varlen.datasets.image_files import MOST_PIXELS
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
@@ -111,6 +112,8 @@ def _split_of(path: str) -> str:
 
 #: Annotation files that are looked for in one dataset.
 MOST_FILES = 400
+#: Pixels of a picture that a file may claim; more than can be decoded at once, for windows of it can be.
+LARGEST_PICTURE = 4_000_000_000
 _LISTS = frozenset(("images", "annotations", "categories"))
 _SPOOL = """
 create table image (place integer primary key, file text, id text, body text, key text);
@@ -369,6 +372,8 @@ class _Read:
         numbers = _numbers([width, height])
         if numbers is None or min(numbers) < 1 or any(number != int(number) for number in numbers):
             raise DatasetError(f"{path}: image {fields['file_name']}: width and height must be whole numbers above 0")
+        if numbers[0] * numbers[1] > LARGEST_PICTURE:
+            raise DatasetError(f"{path}: image {fields['file_name']}: {numbers[0]:g}×{numbers[1]:g} px is too large for a picture")
         return Size(int(numbers[0]), int(numbers[1]))
 
     def _labels(self, key: str, size: Size, annotations: list[tuple[str, dict[str, Any]]], problems: ReadProblems) -> Objects:
@@ -521,6 +526,8 @@ def _segmentation(place: str, value: Any, size: Size) -> tuple[Polygon | None, M
         height, width = value["size"]
         if (height, width) != (size.height, size.width):
             raise DatasetError(f"{place}: mask of {width}×{height} px in a picture of {size.width}×{size.height} px")
+        if height * width > MOST_PIXELS:
+            raise DatasetError(f"{place}: a mask of {width}×{height} px is too large")
         runs = expand(counts) if isinstance(counts, str) else [int(count) for count in counts]
         found = tight_mask_of(runs, height, width)
         return None, Mask(*found) if found else None

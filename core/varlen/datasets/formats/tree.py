@@ -101,7 +101,7 @@ class Tree:
         try:
             with self.files.open(path) as stream:
                 return stream.read(size)
-        except (DatasetError, OSError, ValueError, RuntimeError, EOFError) as error:
+        except (DatasetError, OSError, ValueError) as error:
             self.unreadable.append(str(error))
             return b""
 
