@@ -185,9 +185,27 @@ def has_end_marker(data: bytes, facts: ImageHeader) -> bool:
 
 def upright_size(data: bytes, name: str) -> Size:
     """Width and height after EXIF orientation, from the header alone."""
-    image = opened(data, name)
+    try:
+        image = opened(data, name)
+    except LevelsUnclear:
+        return _tiff_size(data, name)
     turned = orientation_of(image) >= 5
     return Size(image.height, image.width) if turned else Size(image.width, image.height)
+
+
+def _tiff_size(data: bytes, name: str) -> Size:
+    """The size of a TIFF that Pillow does not read; its pixels need a rule (see `level_rules`)."""
+    import tifffile
+
+    try:
+        with tifffile.TiffFile(io.BytesIO(data)) as file:
+            page = file.pages[0]
+            size = Size(int(page.imagewidth), int(page.imagelength))  # type: ignore[union-attr]
+    except Exception:
+        raise ImageError(f"{name}: {describe_tiff(data)}") from None
+    if not 0 < size.width * size.height <= MOST_PIXELS:
+        raise ImageError(f"{name}: claims {size.width}×{size.height} px, more than {MOST_PIXELS // 1_000_000} million pixels")
+    return size
 
 
 def is_upright(data: bytes, name: str) -> bool:
