@@ -267,7 +267,7 @@ def test_a_broken_dataset_is_explained_on_the_screen(page: Page, varlen_address:
         archive.writestr("notes/read.md", "nothing to see")
     page.goto(f"{varlen_address}/datasets")
     page.get_by_label("Dataset files").set_input_files(tmp_path / "no dataset.zip")
-    expect(page.get_by_role("alert")).to_contain_text("not recognised as a dataset; known are coco, voc")
+    expect(page.get_by_role("alert")).to_contain_text("not recognised as a dataset: there is no picture in it")
     expect(page.get_by_role("alert")).to_contain_text("Nothing was imported.")
     expect(page.get_by_role("article", name="no dataset")).to_have_count(0)
     bring_in(page, tmp_path / "one damaged.zip")

@@ -8,7 +8,7 @@ export function ClassCounts({ classes }: { classes: readonly Schemas["ClassLabel
   return (
     <Box
       as="dl"
-      aria-label="Labels of each class"
+      aria-label="Classes before and after"
       display="grid"
       gridTemplateColumns="minmax(90px, auto) 1fr auto"
       columnGap={3}

@@ -168,7 +168,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
                   <Table.Cell textAlign="end">{images}</Table.Cell>
                   <Table.Cell colSpan={training ? 2 : 1}>
                     {training ? (
-                      <WishControl />
+                      <WishControl each="Variants per image" />
                     ) : (
                       <NumberField
                         label={`Variants of ${saySplit(split)} images`}

@@ -432,7 +432,7 @@ const pairsIn = (text: string) =>
 function Why({ found }: { found: Recognised }) {
   const columns = Object.entries(found.columns ?? {}).map(([meaning, column]) => `${column} as ${meaning}`);
   return (
-    <Box fontSize="small" color="fg.muted" aria-label="Why this format">
+    <Box fontSize="small" color="fg.muted" aria-label="Told by">
       {(found.why ?? []).length > 0 && (
         <Text truncate title={found.why?.join("\n")}>
           told by {found.why?.slice(0, 3).join(", ")}

@@ -8,20 +8,14 @@ const MOST = { variants: 1000, total: 10_000_000, class: 10_000_000 };
 const FIELD = { variants: "variants", total: "total", class: "perClass" } as const;
 
 /** How many training images are wished for, in one of three ways; the bench, the order and the trials show the same. */
-export function WishControl({ balance = true }: { balance?: boolean }) {
+export function WishControl({ each = "Variants of each training image" }: { each?: string }) {
   const wish = useView((view) => view.edition);
   const set = (change: Partial<Wish>) => useView.setState((view) => ({ edition: { ...view.edition, ...change } }));
   const field = FIELD[wish.how];
   return (
     <Flex align="center" gap={2} wrap="nowrap">
       <NumberField
-        label={
-          wish.how === "variants"
-            ? "Variants of each training image"
-            : wish.how === "total"
-              ? "Training images in all"
-              : "Labels of each class"
-        }
+        label={wish.how === "variants" ? each : wish.how === "total" ? "Training images in all" : "Labels of each class"}
         value={wish[field]}
         low={wish.how === "variants" ? 0 : 1}
         high={MOST[wish.how]}
@@ -30,7 +24,7 @@ export function WishControl({ balance = true }: { balance?: boolean }) {
         change={(value) => set({ [field]: value ?? 1 })}
       />
       <SelectOne name="How many training images" value={wish.how} options={WAYS} width="124px" change={(how) => set({ how })} />
-      {balance && wish.how !== "class" && (
+      {wish.how !== "class" && (
         <Tick
           on={wish.balance}
           label="balanced"

@@ -222,7 +222,7 @@ class _Reader:
         if turned:
             self.problems.remark("oriented", "every outline is the four corners of a turned rectangle: read as oriented boxes")
         extra = {"coco": {"categories": ordered, "head": self.head}}
-        (count,) = self.spool.execute("select count(distinct key) from image where key is not null").fetchone()
+        (count,) = self.spool.execute("select count(distinct key) + count(*) - count(key) from image").fetchone()
         read_one = _Read(self.files, places, _places_of_points(ordered, skeleton), len(skeleton.names), turned)
         return Reading(names, self._listed(), read_one, count, self.problems, skeleton, extra)
 
