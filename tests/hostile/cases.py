@@ -87,7 +87,7 @@ def changed_json(draw: random.Random, data: bytes) -> bytes:
     """A value somewhere in it becomes another."""
     try:
         document = json.loads(data)
-    except ValueError:
+    except (ValueError, RecursionError):
         return stuffed(draw, data)
     for _ in range(draw.choice((1, 1, 2, 5))):
         holder, name = document, None
