@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
-from varlen.cli.reading import ReadingOptions, reads_dataset, say
-from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, progress_bar, write_file
+from varlen.cli.reading import ReadingOptions, reads_dataset
+from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, progress_bar, say, write_file
 from varlen.errors import VarlenError
 
 if TYPE_CHECKING:
@@ -81,7 +81,7 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
         _dry_run(found, chosen, spec, workers, kinds(accept_loss), as_json)
         return
     assert out is not None
-    _say_advice(found, chosen)
+    say_advice(found, chosen)
     try:
         with progress_bar("writing", sum(Allotment(found, spec, chosen.seed).counts().values())) as done:
             record = write_edition(found, chosen, out, spec, workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out,
@@ -104,6 +104,25 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
         say(f"lost: {line}")
     print(record["output_digest"])
     print(f"record {record.get('record_digest', '')}")
+
+
+def _dry_grid(datasets: list[Dataset], pipelines: list[Pipeline], spec: ExportSpec, workers: int, as_json: bool) -> None:
+    """What every cell of a grid would hold and lose."""
+    from varlen.datasets.losses import losses_of
+    from varlen.editions.trials import order_for
+    from varlen.forecast.outlook import outlook
+
+    cells = []
+    for dataset in datasets:
+        for pipeline in pipelines:
+            order = order_for(pipeline, spec.for_dataset(dataset))
+            found = {**outlook(dataset, pipeline, order, workers), "lost": losses_of(dataset, order.format)}
+            cells.append({"dataset": dataset.name, "pipeline": pipeline.name, **found})
+            if not as_json:
+                print(f"{dataset.name}, {pipeline.name}: {found['total']} images as {order.format}, about {found['bytes'] / 1e6:,.1f} MB")
+                for loss in found["lost"]:
+                    print(f"lost: {in_words(loss)}")
+    print(json.dumps(cells, ensure_ascii=False) if as_json else "nothing was written")
 
 
 def _print_counts(counts: Mapping[str, Any]) -> None:
@@ -139,7 +158,7 @@ def class_objects(record: EditionRecord) -> dict[str, dict[str, int]]:
     return found
 
 
-def _say_advice(dataset: Dataset, pipeline: Pipeline) -> None:
+def say_advice(dataset: Dataset, pipeline: Pipeline) -> None:
     """What is rarely intended, once per run."""
     from varlen.forecast.advice import advice_on
 
@@ -351,6 +370,7 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
          quality: Annotated[int, typer.Option(min=1, max=100)] = 90,
          workers: Annotated[int, typer.Option(min=1, max=256)] = os.cpu_count() or 1,
          scheduler: Annotated[str, typer.Option("--scheduler", metavar="ADDRESS")] = "",
+         dry_run: Annotated[bool, typer.Option("--dry-run", help="say what would be made; write nothing")] = False,
          as_json: JsonOption = False) -> None:  # fmt: skip
     """Every pipeline on every dataset; editions that are there already are kept."""
     from varlen.editions.allotment import Allotment
@@ -365,6 +385,9 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
     chosen = [read(path) for path in pipelines]
     found = [reading.read(path) for path in datasets]
     totals = [sum(Allotment(dataset, spec, 0).counts().values()) for dataset in found]
+    if dry_run:
+        _dry_grid(found, chosen, spec, workers, as_json)
+        return
     cells, before, current, size = [], 0, "", 0
     with progress_bar("writing", sum(totals) * len(chosen)) as done:
 

@@ -16,9 +16,9 @@ from typing import Annotated, Any, Optional
 import typer
 
 from varlen._version import __version__
-from varlen.cli.editions import AcceptLossOption, FormatOption, editions, kinds
-from varlen.cli.reading import ReadingOptions, printable, reads_dataset, say
-from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, progress_bar, write_file
+from varlen.cli.editions import AcceptLossOption, FormatOption, editions, kinds, say_advice
+from varlen.cli.reading import ReadingOptions, reads_dataset
+from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, printable, progress_bar, say, write_file
 from varlen.errors import ReadProblems, VarlenError
 
 #: Examples of a finding that are printed; all are in its JSON.
@@ -242,17 +242,28 @@ def sheet(dataset: DatasetArgument, reading: ReadingOptions, pipeline: PipelineA
 
 @app.command()
 @reads_dataset
-def convert(dataset: DatasetArgument, reading: ReadingOptions, out: Annotated[Path, typer.Option("-o", "--out", metavar="OUT")],
+def convert(dataset: DatasetArgument, reading: ReadingOptions,
+            out: Annotated[Optional[Path], typer.Option("-o", "--out", metavar="OUT")] = None,  # noqa: UP045
             to_format: FormatOption = "", accept_loss: AcceptLossOption = "",
             leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="skip what can't be read")] = False,
+            dry_run: Annotated[bool, typer.Option("--dry-run", help="say what would be written and lost; write nothing")] = False,
             as_json: JsonOption = False) -> None:  # fmt: skip
     """Write a dataset in another format, pictures unchanged; says what that format can't hold."""
     from varlen.datasets.convert import convert as write_as
     from varlen.datasets.formats import default_format
-    from varlen.datasets.losses import LossRefused, in_words
+    from varlen.datasets.losses import LossRefused, in_words, losses_of
 
     found = reading.read(dataset, lenient=leave_out)
     form = to_format or default_format(found)
+    if dry_run:
+        would = losses_of(found, form)
+        if as_json:
+            print(json.dumps({"images": len(found.entries), "format": form, "lost": would, "counts": found.counts()}))
+        else:
+            print("\n".join([f"{len(found.entries)} images as {form}", *(f"lost: {in_words(loss)}" for loss in would), "nothing was written"]))
+        return
+    if out is None:
+        raise typer.BadParameter("where to write is missing: -o OUT")
     with progress_bar("writing", len(found.entries)) as done:
         try:
             lost, reduced = write_as(found, out, form, progress=counter(done), accept_loss=kinds(accept_loss))
@@ -324,6 +335,7 @@ def forecast(dataset: DatasetArgument, reading: ReadingOptions, pipeline: Pipeli
             low, high = answer["ends"]
             print(f"{limit}: [{low:g}, {high:g}] loses {answer['lost_share']:.2%} of the objects ({answer['lost_without']:.2%} without it)")
         return
+    say_advice(found, chosen)
     with progress_bar("following labels", draws) as done:
         report = look_ahead(found, chosen, draws, done)
     if as_json:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import functools
 import inspect
-import sys
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
+from varlen.cli.terminal import say
 from varlen.errors import VarlenError
 
 if TYPE_CHECKING:
@@ -125,16 +125,6 @@ def reads_dataset(command: Callable[..., Any]) -> Callable[..., Any]:
     )
     wrapped.__annotations__ = {name: each.annotation for name, each in (named | more).items()}
     return wrapped
-
-
-def say(text: str) -> None:
-    """One line for people, beside what a command prints."""
-    print(printable(text), file=sys.stderr)
-
-
-def printable(text: str) -> str:
-    """Text with control characters and what no terminal can show written as escapes."""
-    return "".join(each if each.isprintable() else each.encode("unicode_escape").decode() for each in text)
 
 
 def say_remarks(remarked: list[tuple[str, str]]) -> None:

@@ -62,7 +62,18 @@ def write_file(path: Path, data: bytes) -> None:
         raise VarlenError(f"{path}: {error.strerror or error}") from None
 
 
+def printable(text: str) -> str:
+    """Text with control characters and what no terminal can show written as escapes."""
+    return "".join(each if each.isprintable() else each.encode("unicode_escape").decode() for each in text)
+
+
+def say(text: str) -> None:
+    """One line for people, beside what a command prints."""
+    print(printable(text), file=sys.stderr)
+
+
 def print_table(rows: list[list[Any]]) -> None:
+    rows = [[printable(str(value)) for value in row] for row in rows]
     widths = [max(len(str(row[column])) for row in rows) for column in range(len(rows[0]))]
     for row in rows:
         print("  ".join(str(value).ljust(widths[n]) if n == 0 else str(value).rjust(widths[n]) for n, value in enumerate(row)))

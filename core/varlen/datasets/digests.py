@@ -90,7 +90,7 @@ def _label_digests(objects: Objects, classes: tuple[str, ...]) -> Iterator[str]:
         return np.rint(values * 1000.0).astype("<i8")
 
     boxes, keypoints, points = rounded(objects.boxes), rounded(objects.keypoints), rounded(objects.outlines.points)
-    starts = objects.outlines.starts.tolist()
+    starts, turned = objects.outlines.starts.tolist(), bool(len(objects.oriented.owners))
     rings: list[list[bytes]] = [[] for _ in objects.ids]
     for ring, owner in enumerate(objects.outlines.owners.tolist()):
         rings[owner].append(points[starts[ring] : starts[ring + 1]].tobytes())
@@ -99,7 +99,7 @@ def _label_digests(objects: Objects, classes: tuple[str, ...]) -> Iterator[str]:
         mask = objects.masks[place]
         shape = b"" if mask is None else json.dumps([mask.left, mask.top, *mask.pixels.shape, rle.encode(mask.pixels)]).encode()
         crowd = b"crowd" if objects.crowd[place] else b"single"
-        corners = objects.oriented.of_object(place)
+        corners = objects.oriented.of_object(place) if turned else None
         if corners is not None:
             shape += b"oriented" + rounded(corners).tobytes()
         yield hashlib.sha256(b"".join((classes[number].encode(), crowd, b";".join(parts), shape))).hexdigest()

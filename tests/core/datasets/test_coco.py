@@ -177,3 +177,21 @@ def test_the_snapshot_depends_on_content_and_not_on_names(survey: Dataset, surve
     labels["annotations"][0]["bbox"][0] += 0.5
     path.write_text(json.dumps(labels))
     assert read_dataset(tmp_path / "copy").digest() != survey.digest()
+
+
+@pytest.mark.parametrize(
+    ("rings", "area"),
+    [
+        ([[0, 0, 20, 0, 20, 10, 0, 10]], 200.0), ([[0, 0, 20, 20, 20, 0, 0, 20]], 200.0),
+        ([[0, 0, 20, 0, 20, 10, 0, 10], [10, 0, 30, 0, 30, 10, 10, 10]], 300.0), ([[0, 0, 9, 0, 9, 9, 0, 9], [20, 0, 29, 0, 29, 9, 20, 9]], 162.0),
+    ],
+)  # fmt: skip
+def test_the_area_that_is_written_is_the_area_that_is_covered(tmp_path: Path, rings: list[list[float]], area: float) -> None:
+    """Of rings that cross themselves or one another too."""
+    from varlen.datasets.convert import convert
+
+    image = {"id": 1, "file_name": "a.png", "width": 40, "height": 30, "pixels": np.zeros((30, 40, 3), np.uint8)}
+    annotation = {"id": 1, "image_id": 1, "category_id": 1, "bbox": [0, 0, 30, 20], "segmentation": rings, "iscrowd": 0}
+    convert(read_dataset(write_coco(tmp_path / "in", [image], [annotation])), tmp_path / "out")
+    written = json.loads((tmp_path / "out" / "annotations" / "train.json").read_text())["annotations"][0]
+    assert written["area"] == pytest.approx(area)

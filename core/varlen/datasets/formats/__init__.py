@@ -14,7 +14,7 @@ from varlen.datasets.entry_store import entries_of
 from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, voc, yolo
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
 from varlen.datasets.formats.base import LabelCounts, Reading, Writer
-from varlen.datasets.formats.tree import Tree
+from varlen.datasets.formats.tree import Signs, Tree
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
 from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, SourceFiles, open_files
@@ -160,9 +160,17 @@ def _chosen(entries: Iterator[Entry], options: ImportOptions, found: tuple[str, 
             yield replace(kept, group=options.group_of(kept)) if options.groups else kept
 
 
+#: With such signs no other format needs to be looked for.
+SURE = 0.95
+
+
 def recognise(tree: Tree) -> tuple[str, list[str]]:
     """The format that the files fit best, and the files that speak for it. Raises `DatasetError` saying what the nearest two lack."""
-    found = {name: module.signs(tree) for name, module in READERS.items()}
+    found: dict[str, Signs] = {}
+    for name, module in READERS.items():
+        found[name] = module.signs(tree)
+        if found[name].score >= SURE:
+            break
     best = max(found, key=lambda name: found[name].score)
     if found[best].score > 0:
         against = found[best].against

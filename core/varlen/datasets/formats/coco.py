@@ -624,10 +624,26 @@ def _described_polygons(objects: Objects) -> dict[int, tuple[list[list[float]], 
     flat = _short(points.ravel())
     areas = ring_areas(points, starts[:-1]).tolist()
     ends = starts.tolist()
+    unions = _union_areas(points, starts, owners)
     found: dict[int, tuple[list[list[float]], float]] = {}
     for ring, (place, area) in enumerate(zip(owners.tolist(), areas, strict=True)):
         outlines, total = found.get(place, ([], 0.0))
         found[place] = ([*outlines, flat[2 * ends[ring] : 2 * ends[ring + 1]]], round(total + area, 4))
+    return {**found, **{place: (found[place][0], area) for place, area in unions.items()}}
+
+
+def _union_areas(points: NDArray[np.float64], starts: NDArray[np.int64], owners: NDArray[np.int64]) -> dict[int, float]:
+    """The area that is covered, for objects whose rings cross themselves or one another: there the rings' own areas don't add up."""
+    import shapely
+
+    rings = shapely.polygons(shapely.linearrings(points, indices=np.repeat(np.arange(len(owners)), np.diff(starts))))
+    odd = set(owners[~shapely.is_valid(rings)].tolist()) | set(owners[1:][owners[1:] == owners[:-1]].tolist())
+    found = {}
+    for place in odd:
+        own = shapely.make_valid(rings[owners == place], method="structure")
+        covered, summed = float(shapely.area(shapely.union_all(own))), float(ring_areas(points, starts[:-1])[owners == place].sum())
+        if abs(covered - summed) > 1e-6 * max(covered, summed):
+            found[place] = round(covered, 4)
     return found
 
 

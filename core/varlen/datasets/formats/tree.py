@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from functools import cached_property
-from pathlib import PurePosixPath
 from typing import NamedTuple
 
 from varlen.datasets.sources import READABLE, SourceFiles
@@ -115,7 +114,7 @@ def spread(paths: Sequence[str], count: int = LOOKED_INTO) -> list[str]:
 
 def hidden(path: str) -> bool:
     """Files that systems leave behind, and hidden ones."""
-    return any(part.startswith((".", "__MACOSX")) or part == "Thumbs.db" for part in PurePosixPath(path).parts)
+    return path.startswith((".", "__MACOSX")) or "/." in path or "/__MACOSX" in path or path.endswith("Thumbs.db")
 
 
 def stem_of(path: str) -> str:
