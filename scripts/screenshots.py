@@ -99,7 +99,7 @@ def shoot_editions(page: Page, address: str) -> None:
     page.screenshot(path=OUT / "edition.png")
     page.goto(f"{address}editions/{cells[0]['edition']}/against/{cells[1]['edition']}")
     page.get_by_role("button", name="Compare images/train/night_0003.jpg").click()
-    page.wait_for_function("document.querySelectorAll('section[aria-label^=Variants] figure[data-fresh=true]').length === 8")
+    page.wait_for_function("document.querySelectorAll('section[aria-label^=Variants] figure[data-fresh=true]').length === 5")
     page.wait_for_timeout(300)
     page.screenshot(path=OUT / "compare.png")
 

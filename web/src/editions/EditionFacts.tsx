@@ -93,35 +93,51 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
   );
 }
 
+/** An order as a record holds it; what is rarely chosen only where it is. */
+interface Ordered {
+  variants: number;
+  originals: boolean;
+  format: string;
+  image: string;
+  quality: number;
+  splits?: string[];
+  split_variants?: Record<string, number>;
+  total?: number;
+  per_class?: number;
+  balance?: boolean;
+}
+
+/** How many training images were ordered, in words and as the command line has it. */
+function sayHowMany({ variants, originals, total, per_class, balance }: Ordered): string {
+  const wish = total ? `${total} training images` : per_class ? `${per_class} labels a class` : `${variants} variants`;
+  return `${wish}${balance ? ", balanced" : ""}${originals ? " + originals" : ""}`;
+}
+
+const howManyFlags = ({ variants, total, per_class, balance }: Ordered) =>
+  `${total ? `--total ${total}` : per_class ? `--per-class ${per_class}` : `--variants ${variants}`}${balance ? " --balance" : ""}`;
+
 /** The line that makes the same edition elsewhere. */
 function exportLine(edition: Edition, dataset: Dataset | undefined): string {
-  const order = edition.order as {
-    variants: number;
-    originals: boolean;
-    format: string;
-    image: string;
-    quality: number;
-    splits?: string[];
-    split_variants?: Record<string, number>;
-  };
+  const order = edition.order as unknown as Ordered;
   const more = Object.entries(order.split_variants ?? {}).map(([split, count]) => `${split}=${count}`);
   const parts = [
     "varlen export",
     quoted(dataset?.source || edition.dataset_name),
     quoted(fileName(edition.document as unknown as PipelineDocument)),
-    `-o edition --variants ${order.variants}`,
+    `-o edition ${howManyFlags(order)}`,
     ...(order.originals ? [] : ["--no-originals"]),
     ...(order.format === USUAL_FILES.format ? [] : [`--format ${order.format}`]),
     ...(order.image === USUAL_FILES.image ? [] : [`--image ${order.image}`]),
     ...(order.quality === USUAL_FILES.quality ? [] : [`--quality ${order.quality}`]),
     ...(more.length ? [`--split-variants ${more.join(",")}`] : []),
+    ...(edition.lost.some((each) => each.startsWith("all ")) ? ["--accept-loss all"] : []),
     ...(order.splits?.length ? [`--splits ${order.splits.join(",")}`] : []),
   ];
   return parts.join(" ");
 }
 
 function Made({ edition }: { edition: Edition }) {
-  const order = edition.order as { variants: number; originals: boolean; format: string; image: string; quality: number };
+  const order = edition.order as unknown as Ordered;
   const lines: [string, React.ReactNode][] = [
     [
       "dataset",
@@ -152,10 +168,7 @@ function Made({ edition }: { edition: Edition }) {
     ],
     ["digest", <Digest key="pipeline" text={edition.pipeline_digest} />],
     ["seed", String(edition.document.seed)],
-    [
-      "order",
-      `${order.variants} variants${order.originals ? " + originals" : ""}, ${order.format}, ${order.image}${order.image === "png" ? "" : ` ${order.quality}`}`,
-    ],
+    ["order", `${sayHowMany(order)}, ${order.format}, ${order.image}${order.image === "png" ? "" : ` ${order.quality}`}`],
     ["made", edition.finished ? new Date(edition.finished).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" }) : ""],
   ];
   return (
