@@ -47,6 +47,11 @@ def draw_splits(
             split = "test" if test >= (size + 1) // 2 else "validation" if validation >= (size + 1) // 2 else "train"
             test, validation = (test - size, validation) if split == "test" else (test, validation - size if split == "validation" else validation)
             found.update(dict.fromkeys(members[name], split))
+    drawn = [name for name in members if name not in fixed]
+    if drawn and "train" not in found.values():
+        # A few large clusters may have filled the other splits: without training there is nothing to evaluate.
+        largest = max(drawn, key=lambda name: len(members[name]))
+        found.update(dict.fromkeys(members[largest], "train"))
     return found
 
 

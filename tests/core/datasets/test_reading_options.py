@@ -14,6 +14,7 @@ from varlen.datasets.formats import read_dataset
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.level_rules import LevelRule
 from varlen.datasets.skeleton import Skeleton, mirror_pairs
+from varlen.datasets.splits import draw_splits
 from varlen.errors import DatasetError, LevelsUnclear, ReadProblems
 from varlen.render.renderer import Renderer
 
@@ -49,6 +50,14 @@ def test_a_grown_dataset_moves_no_known_image(tmp_path: Path) -> None:
     counts = Counter(after.values())
     assert abs(counts["validation"] - 0.2 * 43) <= 2
     assert abs(counts["test"] - 0.1 * 43) <= 2
+
+
+def test_there_is_always_something_to_train_on() -> None:
+    """Two groups of six, and half of all wanted for the other splits: one of them is for training."""
+    keys = {"": [f"{group}{n}" for group in "ab" for n in range(6)]}
+    found = draw_splits(keys, {key: key[0] for key in keys[""]}, (0.25, 0.25), 0)
+    assert Counter(found.values())["train"] == 6
+    assert {len({found[f"{group}{n}"] for n in range(6)}) for group in "ab"} == {1}
 
 
 def test_splits_that_were_written_down_stay(tmp_path: Path) -> None:

@@ -18,7 +18,6 @@ from varlen.datasets.formats.tree import Signs, Tree
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
 from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, SourceFiles, open_files
-from varlen.datasets.tiles import tiled
 from varlen.errors import DatasetError, ReadProblems
 
 #: In the order in which they count where two fit equally well: the surest signs first.
@@ -103,6 +102,9 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
         skeleton, files = options.skeleton_of(reading.skeleton), prepared(source, reading, options)
         reading = replace(reading, skeleton=skeleton)
         if isinstance(files, PreparedFiles) and options.tile is not None:
+            # Compiled loops are loaded only where objects have to be cut.
+            from varlen.datasets.tiles import tiled
+
             reading, windows = tiled(reading, source, options.tile, options.overlap)
             files.windows = windows
     except _DAMAGE as error:
