@@ -114,9 +114,22 @@ def _split_of(path: str) -> str:
 MOST_FILES = 400
 #: Pixels of a picture that a file may claim; more than can be decoded at once, for windows of it can be.
 LARGEST_PICTURE = 4_000_000_000
+
+
+@lru_cache(maxsize=64)
+def _folders(path: str) -> tuple[str, ...]:
+    """Where the pictures of an annotation file may lie, the likeliest first."""
+    here, split, stem = PurePosixPath(path).parent, _split_of(path), PurePosixPath(path).stem
+    usual = ("", "images/", f"images/{split}/", f"{split}/", f"{stem}/", f"images/{stem}/", "val/", "images/val/")
+    if here.as_posix() == ".":
+        return usual
+    above = "" if here.parent.as_posix() == "." else f"{here.parent.as_posix()}/"
+    return (f"{here.as_posix()}/", f"{here.as_posix()}/images/", *usual, above, f"{above}images/")
+
+
 _LISTS = frozenset(("images", "annotations", "categories"))
 _SPOOL = """
-create table image (place integer primary key, file text, id text, body text, key text);
+create table image (place integer primary key, file text, id text, name text, body text, key text);
 create table annotation (image text, file text, body text);
 """
 
@@ -172,7 +185,9 @@ class _Reader:
                 case _ if value is None:
                     pass
                 case "images":
-                    waiting[name].append((path, _id(value.get("id", value.get("file_name"))), _packed(value)))
+                    file_name = value.get("file_name")
+                    named = file_name.encode("utf-8", "surrogatepass") if isinstance(file_name, str) else b""
+                    waiting[name].append((path, _id(value.get("id", file_name)), named, _packed(value)))
                 case "annotations":
                     self._count_turned(value)
                     waiting[name].append((_id(value.get("image_id")), path, _packed(value)))
@@ -198,7 +213,7 @@ class _Reader:
                 self.tilted |= _is_tilted(numbers)
 
     def _flush(self, waiting: dict[str, list[tuple[str | bytes, ...]]]) -> None:
-        self.spool.executemany("insert into image (file, id, body) values (?, ?, ?)", waiting["images"])
+        self.spool.executemany("insert into image (file, id, name, body) values (?, ?, ?, ?)", waiting["images"])
         self.spool.executemany("insert into annotation values (?, ?, ?)", waiting["annotations"])
         waiting["images"].clear()
         waiting["annotations"].clear()
@@ -230,9 +245,8 @@ class _Reader:
         """Write down each image's picture, and note those that have none or are listed twice in one file."""
         found: list[tuple[bytes, int]] = []
         met: set[tuple[str, str]] = set()
-        for place, path, body in self.spool.execute("select place, file, body from image order by place"):
-            image = orjson.loads(body)
-            key = self._key(path, image)
+        for place, path, number, name in self.spool.execute("select place, file, id, name from image order by place"):
+            key = self._key(path, number, name.decode("utf-8", "surrogatepass"))
             if key is None:
                 continue
             if (path, key) in met:
@@ -254,11 +268,10 @@ class _Reader:
                 said.append((path, orjson.loads(body), [text for (text,) in annotations]))
             yield ListedImage(key.decode("utf-8", "surrogatepass"), said)
 
-    def _key(self, path: str, image: dict[str, Any]) -> str | None:
+    def _key(self, path: str, number: str, name: str) -> str | None:
         """The file of an image; None, and a note of it, where there is none."""
-        name = image.get("file_name")
-        if not isinstance(name, str):
-            self.problems.note("bad-label", f"{path}: image {image.get('id')} has no file_name")
+        if not name:
+            self.problems.note("bad-label", f"{path}: image {number.lstrip('#')} has no file_name")
             return None
         key = self._find(path, name)
         if key is None:
@@ -266,17 +279,13 @@ class _Reader:
         return key
 
     def _find(self, path: str, name: str) -> str | None:
-        here, split, stem = PurePosixPath(path).parent, _split_of(path), PurePosixPath(path).stem
-        plain = PurePosixPath(name.lstrip("/")).as_posix()
-        folders = ["", "images/", f"images/{split}/", f"{split}/", f"{stem}/", f"images/{stem}/", "val/", "images/val/"]
-        if here.as_posix() != ".":
-            above = "" if here.parent.as_posix() == "." else f"{here.parent.as_posix()}/"
-            folders = [f"{here.as_posix()}/", f"{here.as_posix()}/images/", *folders, above, f"{above}images/"]
-        for folder in folders:
-            if folder + plain in self.files.paths:
+        paths = self.files.paths
+        plain = name if "./" not in name and "//" not in name and not name.startswith("/") else PurePosixPath(name.lstrip("/")).as_posix()
+        for folder in _folders(path):
+            if folder + plain in paths:
                 return folder + plain
-        year = re.sub(r"^.*?(train|val|valid|validation|test)", r"\1", stem, flags=re.I)
-        found = self.tree.named("/".join(part for part in (split and year, plain) if part))
+        year = re.sub(r"^.*?(train|val|valid|validation|test)", r"\1", PurePosixPath(path).stem, flags=re.I)
+        found = self.tree.named("/".join(part for part in (_split_of(path) and year, plain) if part))
         if found is not None and not found.lower().endswith(plain_path(name).lower()):
             self.by_tail.append(f"{found} for {name}")
         return found
