@@ -16,6 +16,9 @@ shown to the user as it stands.
 
 from __future__ import annotations
 
+#: What a damaged file may bring about in code that reads it, beyond the errors below.
+DAMAGE = (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, RuntimeError, TypeError, ValueError)
+
 
 class VarlenError(Exception):
     """Something the user can mend; the message says what and where."""

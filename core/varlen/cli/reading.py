@@ -83,12 +83,10 @@ class ReadingOptions:
 
         Raises `DatasetError` naming all that can't be read; lenient: goes on with the rest, and says so.
         """
-        from varlen.datasets.formats import read_dataset
         from varlen.errors import DatasetError, ReadProblems
 
         problems = problems or ReadProblems(strict=False)
-        known = _splits_of(self.splits_from) if self.splits_from is not None else None
-        dataset = read_dataset(path, None, problems, self.to_options(), known)
+        dataset = self.look(path, problems)
         if problems.noted and not lenient:
             raise DatasetError(_all(problems.noted))
         for _, message in problems.noted[:NAMED]:

@@ -40,7 +40,6 @@ class Dataset:
         self.read_as: dict[str, Any] = {}  # the options it was read with, where they are not the usual ones
         self.splits_drawn = False  # whether the splits were drawn, for want of any in the files
         self.why: list[str] = []  # the files that spoke for its format
-        self.remarks: list[tuple[str, str]] = []  # what was noticed while it was read, and is to be said
         self.origin = ""  # where it was read from, when that is a place on this machine
         self.format = ""  # and in which form
         self._digests = Digests(self.entries, digests or {})

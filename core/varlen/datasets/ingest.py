@@ -19,6 +19,7 @@ from varlen.datasets.digests import content_digest, map_digest
 from varlen.datasets.entry import Entry
 from varlen.datasets.exif_orientation import upright_entry, upright_raster
 from varlen.datasets.findings import size_disagrees
+from varlen.datasets.findings.kinds import kind_of
 from varlen.datasets.findings.label_checks import LabelChecks
 from varlen.datasets.formats.base import ListedImage, ReadsLabels, read_image
 from varlen.datasets.image_files import ImageHeader, decode, decode_levels, has_end_marker, read_header
@@ -26,7 +27,7 @@ from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.map_levels import MapLevels
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import Files
-from varlen.errors import DatasetError, LevelsUnclear, ReadProblems
+from varlen.errors import DatasetError, ReadProblems
 
 T = TypeVar("T")
 
@@ -102,7 +103,7 @@ class Ingester(Generic[T]):
                 decode(data, key)
             except DatasetError as error:
                 checks.labels(entry)
-                notes.add("levels-unclear" if isinstance(error, LevelsUnclear) else "damaged-file", str(error), key)
+                notes.add(kind_of(error), str(error), key)
                 return None
         assert facts is not None  # a picture that decodes has a header
         turn = facts.orientation if self.options.exif == "stored" else 1

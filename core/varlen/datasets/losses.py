@@ -51,10 +51,8 @@ def losses_of(dataset: Dataset, form: str, counts: LabelCounts | None = None) ->
     writer = WRITERS[form]
     found: list[Loss] = []
     for kind, count in kinds_of(counts or LabelCounts(dataset), writer).items():
-        held = {kind, *_KEPT_AS.get(kind, ())} & writer.holds
-        if held and not (kind == "attributes" and writer.fields is not None):
-            continue
-        found.append({"kind": kind, "images": count} if kind in _COUNTED_IN_IMAGES else {"kind": kind, "objects": count})
+        if not _keeps(writer, kind):
+            found.append({"kind": kind, "images": count} if kind in _COUNTED_IN_IMAGES else {"kind": kind, "objects": count})
     return found
 
 
@@ -80,14 +78,14 @@ def check_losses(dataset: Dataset, form: str, accepted: Collection[str]) -> list
     refused = [loss for loss in lost if loss["kind"] not in said]
     if refused:
         names = ",".join(loss["kind"] for loss in refused)
-        held = [name for name, writer in WRITERS.items() if not losses_of_kinds(refused, writer)]
+        held = [name for name, writer in WRITERS.items() if all(_keeps(writer, loss["kind"]) for loss in refused)]
         instead = f", or choose a format that holds them: {', '.join(held[:6])}" if held else ""
         what = " and ".join(map(in_words, refused))
         raise LossRefused(f"{title_of(form)} can't hold {what}; to go on without, accept the loss: --accept-loss {names}{instead}", lost)
     return lost
 
 
-def losses_of_kinds(losses: list[Loss], writer: type[Writer]) -> list[str]:
-    """Those of the kinds that a writer does not hold either."""
-    held = writer.holds - {"attributes"} if writer.fields is not None else writer.holds
-    return [loss["kind"] for loss in losses if not {loss["kind"], *_KEPT_AS.get(loss["kind"], ())} & held]
+def _keeps(writer: type[Writer], kind: str) -> bool:
+    """Whether a writer keeps labels of a kind, as they are or as another; attributes only where it keeps every one."""
+    held = writer.holds if writer.fields is None else writer.holds - {"attributes"}
+    return not held.isdisjoint((kind, *_KEPT_AS.get(kind, ())))

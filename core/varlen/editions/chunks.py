@@ -26,7 +26,7 @@ from varlen.datasets.formats import WRITERS
 from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels
 from varlen.datasets.summary import box_sides
 from varlen.editions.export_spec import ExportSpec
-from varlen.errors import EditionError, VarlenError
+from varlen.errors import DAMAGE, EditionError, VarlenError
 from varlen.pipeline.document import Pipeline, from_json
 from varlen.pipeline.plan import Plan
 from varlen.render.picture_cache import PictureCache
@@ -41,10 +41,6 @@ SORTED = orjson.OPT_SORT_KEYS
 SIDE_BINS = 28
 JOB = "job.pickle"
 ENTRIES = "entries.pickles"
-
-
-#: What a damaged source may bring about beyond what readers look out for.
-_DAMAGE = (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, RuntimeError, TypeError, ValueError)
 
 
 class ImageFailed(EditionError):
@@ -143,7 +139,7 @@ class ChunkWriter:
     def _tried(self, make, leave_out: bool, key: str, variant: int, *more):  # type: ignore[no-untyped-def]
         try:
             return make(key, variant, *more)
-        except (VarlenError, *_DAMAGE) as error:
+        except (VarlenError, *DAMAGE) as error:
             if isinstance(error, OSError) and error.errno is not None:
                 raise  # the disk, not the picture
             if leave_out:

@@ -97,12 +97,13 @@ def estimate(dataset: Dataset, document: dict[str, Any], spec: ExportSpec) -> di
     pipeline = from_json(document)
     renderer = renderer_of(dataset.pk, dataset.digest, pipeline)
     spec = spec.for_dataset(renderer.dataset)
-    counts = total_of(dataset, spec, pipeline.seed)
+    allotment = Allotment(renderer.dataset, spec, pipeline.seed)
+    counts = allotment.counts()
     size, seconds = cost_of_one(renderer, dataset.digest, spec)
     total = sum(counts.values())
     settings.EDITIONS.mkdir(parents=True, exist_ok=True)
     lost = [{**loss, "says": in_words(loss)} for loss in losses_of(renderer.dataset, spec.format)]
-    classes = [{"name": name, **both} for name, both in expected_labels(renderer.dataset, Allotment(renderer.dataset, spec, pipeline.seed)).items()]
+    classes = [{"name": name, **both} for name, both in expected_labels(renderer.dataset, allotment).items()]
     return {
         "format": spec.format,
         "lost": lost,

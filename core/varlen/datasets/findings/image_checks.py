@@ -9,9 +9,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.datasets.findings.kinds import Finding, FindingCounts, by_severity
+from varlen.datasets.findings.kinds import Finding, FindingCounts, by_severity, kind_of
 from varlen.datasets.image_files import decode
-from varlen.errors import DatasetError, LevelsUnclear
+from varlen.errors import DatasetError
 from varlen.kernels.resample import shrunk
 
 #: Pictures whose fingerprints differ in no more bits than this look alike.
@@ -34,7 +34,7 @@ def scan_image(data: bytes, key: str) -> ScannedImage:
     try:
         pixels = decode(data, key)
     except DatasetError as error:
-        return ScannedImage(error=str(error), kind="levels-unclear" if isinstance(error, LevelsUnclear) else "damaged-file")
+        return ScannedImage(error=str(error), kind=kind_of(error))
     levels = np.stack([np.bincount(pixels[:, :, channel].ravel(), minlength=256) for channel in range(3)])
     return ScannedImage((pixels.shape[1], pixels.shape[0]), likeness_hash(pixels), levels)
 

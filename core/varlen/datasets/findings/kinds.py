@@ -7,6 +7,8 @@ from collections.abc import Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
+from varlen.errors import DatasetError, LevelsUnclear
+
 Severity = Literal["error", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
 EXAMPLES = 5
@@ -95,6 +97,11 @@ class Finding:
     def to_json(self) -> dict[str, Any]:
         """As plain values."""
         return asdict(self)
+
+
+def kind_of(error: DatasetError) -> str:
+    """The kind of finding that a picture is which can't be decoded."""
+    return "levels-unclear" if isinstance(error, LevelsUnclear) else "damaged-file"
 
 
 def _most(kind: str) -> int:

@@ -18,7 +18,7 @@ from varlen.datasets.formats.tree import Signs, Tree
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
 from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, SourceFiles, open_files
-from varlen.errors import DatasetError, ReadProblems
+from varlen.errors import DAMAGE, DatasetError, ReadProblems
 
 #: In the order in which they count where two fit equally well: the surest signs first.
 READERS = {module.NAME: module for module in (coco, voc, oriented_text, yolo, picture_json, masks, table, folders, plain)}
@@ -107,13 +107,9 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
 
             reading, windows = tiled(reading, source, options.tile, options.overlap)
             files.windows = windows
-    except _DAMAGE as error:
+    except DAMAGE as error:
         raise DatasetError(f"{path}: can't be read as {title_of(form, reading=True)} ({type(error).__name__}: {str(error)[:120]})") from None
     return Recognised(form, files, reading, why)
-
-
-#: What damaged files may bring about in a reader beyond what it looks out for.
-_DAMAGE = (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, RuntimeError, TypeError, ValueError)
 
 
 def prepared(source: SourceFiles, reading: Reading, options: ImportOptions) -> Files:
@@ -144,13 +140,12 @@ def read_dataset(
         splits = drawn_splits(held.values(), classes, found.files, options, known_splits)
         entries = (replace(entry, split=splits[entry.key]) for entry in held.values())
     dataset = Dataset(found.files.name, classes, entries, found.files, reading.skeleton, reading.extra)
-    for cached in ("paths",):  # the list of files has served
-        getattr(found.files, "files", found.files).__dict__.pop(cached, None)
+    getattr(found.files, "files", found.files).__dict__.pop("paths", None)  # the list of files has served
     dataset.map_classes = reading.map_classes
     dataset.mirror_classes = options.class_pairs((*classes, *reading.map_classes))
     dataset.origin, dataset.format = str(Path(path).absolute()), found.form
     dataset.read_as = options.to_json()
-    dataset.splits_drawn, dataset.why, dataset.remarks = drawn or reading.drawn, found.why, problems.remarked
+    dataset.splits_drawn, dataset.why = drawn or reading.drawn, found.why
     return dataset
 
 

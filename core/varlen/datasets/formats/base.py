@@ -24,7 +24,7 @@ from varlen.datasets.image_files import SUFFIX, ImageType, encode, upright_size
 from varlen.datasets.map_levels import MapLevels
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
-from varlen.errors import DatasetError, ImageError, ReadProblems
+from varlen.errors import DAMAGE, DatasetError, ImageError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, make_objects
 from varlen.shapes.mask_polygons import mask_from_polygon
@@ -86,7 +86,7 @@ def read_image(read: ReadsLabels, image: ListedImage, problems: ReadProblems) ->
         problems.note("damaged-file", str(error))
     except DatasetError as error:
         problems.note("bad-label", str(error))
-    except (ArithmeticError, AttributeError, LookupError, MemoryError, OSError, RecursionError, RuntimeError, TypeError, ValueError) as error:
+    except DAMAGE as error:
         problems.note("bad-label", f"{image.key}: its labels can't be read ({type(error).__name__}: {str(error)[:120]})")
     return None
 

@@ -56,7 +56,6 @@ NAME = "voc"
 CONVENTION = "boxes read as corners in pixels, counted from 1, both ends included"
 LARGEST_XML = 16 << 20
 MOST_SIDE = 100_000
-VOID = 255
 _WRITTEN_SPLITS = {"validation": "val"}
 
 
