@@ -10,7 +10,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import Folder
-from varlen.forecast.label_forecast import count_draws
+from varlen.forecasts.label_forecast import count_draws
 from varlen.model.geometry import Size
 from varlen.model.objects import Part, make_objects
 from varlen.pipeline.document import from_json, read

@@ -1,5 +1,198 @@
-"""What `import varlen` offers, and where it is made."""
+"""What `import varlen` offers, and where it is made. Functions here take paths as text and lists as people write them."""
 
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Mapping, Sequence
+from pathlib import Path
+from typing import Any, Literal
+
+from varlen._version import __version__
+from varlen.arrays.clips import RenderedClip
+from varlen.arrays.looking import Sheet, sheet, strip
+from varlen.arrays.pipeline import Pipeline
+from varlen.arrays.rendered import Loss, Rendered
+from varlen.datasets import option_words
+from varlen.datasets.array_labels import Labels
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset as _read_dataset
+from varlen.datasets.import_options import ImportOptions
+from varlen.datasets.in_memory import SourceSample
+from varlen.datasets.skeleton import Skeleton
+from varlen.editions.compare import compare as _compare
+from varlen.editions.edition import Edition, Verdict
+from varlen.editions.export import export as _export
+from varlen.editions.export_spec import ExportSpec
+from varlen.editions.record import read_record
+from varlen.editions.recreate import Recreated
+from varlen.editions.recreate import recreate as _recreate
+from varlen.editions.remade import verify_deep
+from varlen.editions.rows import find_row
+from varlen.editions.source import known_splits, source_of
+from varlen.editions.verify import verify as _verify
+from varlen.errors import ArrayError, DatasetError, EditionError, PipelineError, ReadProblems, RenderError, StepFileError, VarlenError
+from varlen.forecasts.label_forecast import forecast as _forecast
+from varlen.model.objects import Part
+from varlen.pipeline import document
+from varlen.pipeline.reading import LabelRules
 from varlen.render.samples import Batch, Sample, Samples, batch, stream
+from varlen.steps.affine import Scale, Shear, Shift
+from varlen.steps.base import Step
+from varlen.steps.blur import Blur, MotionBlur, Sharpen
+from varlen.steps.camera import Coarsen, Compress, Noise
+from varlen.steps.color_jitter import ColorJitter
+from varlen.steps.crop import Crop
+from varlen.steps.cutout import Cutout
+from varlen.steps.elastic import Elastic
+from varlen.steps.equalize import Equalize
+from varlen.steps.flip import Flip
+from varlen.steps.junction import Branch, Junction
+from varlen.steps.mixup import Mixup
+from varlen.steps.mosaic import Mosaic
+from varlen.steps.normalize import Normalize
+from varlen.steps.own_step import Number, Range, step
+from varlen.steps.pad import Pad
+from varlen.steps.paste_objects import PasteObjects
+from varlen.steps.perspective import Perspective
+from varlen.steps.quarter_turn import QuarterTurn
+from varlen.steps.relight import Relight
+from varlen.steps.resize import Resize
+from varlen.steps.rotate import Rotate
+from varlen.steps.tone import ChannelGain, Gamma, Grayscale, Warmth
 
-__all__ = ["Batch", "Sample", "Samples", "batch", "stream"]
+Pairs = str | Mapping[str, str] | Sequence[tuple[str, str]]
+
+
+def read_dataset(
+    path: Path | str, *, format: str = "", splits: str = "", stratify: bool = True, split_seed: int = 0, splits_from: Path | str | None = None,
+    classes: Sequence[str] | str = (), group: str = "", mask_class: str = "", levels: str = "", mirror_pairs: Pairs | None = None,
+    mirror_classes: Pairs = (), tile: str | tuple[int, int] | None = None, overlap: int = 0, leave_out_broken: bool = False,
+) -> Dataset:  # fmt: skip
+    """A dataset from a folder, a zip, a file of labels or one picture; its format is recognised.
+
+    format: the format, when it is not recognised; splits: "80/10/10" to draw them in place of what the files say; stratify: divide each
+    class alike; split_seed: of the draw; splits_from: a dataset or edition whose pictures keep their split; classes: only these, in this
+    order; group: what belongs together, "folder", "field:NAME" or a pattern such as "{group}_frame#"; mask_class: the class of masks that
+    hold one; levels: "low..high", "min-max" or "percentile" for levels beyond 8 bits; mirror_pairs: keypoints that a mirror exchanges,
+    mirror_classes: classes, as "a:b,c:d" or pairs; tile: windows larger pictures are cut into, (width, height) or "1024x1024",
+    overlapping by `overlap` px; leave_out_broken: go on without what can't be read. Raises `DatasetError` naming what can't be read.
+
+    >>> import varlen as v
+    >>> moths = v.read_dataset("moths", splits="80/10/10")
+    >>> moths
+    Dataset('moths': 60 images, 3 splits, 5 classes)
+    >>> sample = next(iter(moths))
+    >>> sample.image.shape, sample.labels.classes[:2]
+    ((720, 960, 3), ['ash veil', 'ash veil'])
+    """
+    drawn = bool(splits) or split_seed != 0 or not stratify
+    options = ImportOptions(
+        form=format, splits="drawn" if drawn else "files", shares=option_words.shares(splits, "splits") if splits else (0.1, 0.1), seed=split_seed,
+        groups=option_words.group(group), keep_classes=_names(classes), stratify=stratify, mask_class=mask_class, levels=levels,
+        mirror_pairs=None if mirror_pairs is None else _pairs(mirror_pairs, "mirror_pairs"), mirror_classes=_pairs(mirror_classes, "mirror_classes"),
+        tile=option_words.tile(tile, "tile") if isinstance(tile, str) else tile, overlap=overlap,
+    )  # fmt: skip
+    problems = ReadProblems(strict=False)
+    known = known_splits(Path(splits_from)) if splits_from is not None else None
+    found = _read_dataset(path, None, problems, options, known)
+    if problems.noted and not leave_out_broken:
+        more = f" (and {len(problems.noted) - 1} more; leave_out_broken=True goes on without them)" if len(problems.noted) > 1 else ""
+        raise DatasetError(problems.noted[0][1] + more)
+    if not len(found.entries):
+        raise DatasetError(f"{path}: no image in it can be used")
+    return found
+
+
+def export(
+    dataset: Dataset | Path | str, pipeline: document.Pipeline | Path | str, out: Path | str, *, variants: int = 3, format: str = "",
+    originals: bool = True, image: Literal["jpeg", "png", "webp"] = "jpeg", quality: int = 90,
+    splits: Sequence[str] = (), split_variants: Mapping[str, int] | None = None,
+    total: int = 0, per_class: int = 0, balance: bool = False, seed: int | None = None, workers: int = 1, scheduler: str = "", resume: bool = False,
+    leave_out_broken: bool = False, accept_loss: Collection[str] = (), progress: Callable[[int, int], None] | None = None,
+) -> Edition:  # fmt: skip
+    """Write an edition: every variant of every image with its labels, and a record of how each was made.
+
+    dataset, pipeline: as read already, or where they lie; format: the dataset's own by default; variants, originals, image, quality,
+    splits, split_variants, total, per_class, balance: see `varlen export --help`; seed: instead of the pipeline's own; workers: processes;
+    scheduler: a Dask scheduler's address; resume: go on with an interrupted one; accept_loss: kinds of labels that the format may lose, or ["all"];
+    progress: called with the images done and their final number. Raises `EditionError`; nothing that was there is overwritten.
+
+    >>> import varlen as v
+    >>> pipeline = v.Pipeline([v.Flip(), v.Resize(width_px=96, height_px=96, fit="letterbox")], seed=20)
+    >>> edition = v.export("moths", pipeline, "flipped", variants=1, format="yolo")
+    >>> edition.counts["validation"]["images"], bool(v.verify("flipped")), v.recreate("flipped", 17).identical
+    (6, True, True)
+    """
+    chosen = pipeline if isinstance(pipeline, document.Pipeline) else Pipeline.read(pipeline)
+    spec = ExportSpec(variants=variants, originals=originals, format=format, image=image, quality=quality, splits=tuple(splits),
+                      split_variants=split_variants or {}, total=total, per_class=per_class, balance=balance)  # fmt: skip
+    _export(dataset if isinstance(dataset, Dataset) else read_dataset(dataset), chosen if seed is None else chosen.with_seed(seed), Path(out), spec,
+            workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out_broken, accept_loss=accept_loss,
+            progress=progress or (lambda done, total: None))  # fmt: skip
+    return Edition(out)
+
+
+def verify(edition: Edition | Path | str, *, deep: bool = False, dataset: Dataset | Path | str | None = None, record: str = "") -> Verdict:
+    """Whether an edition is as it was made: true, or the list of what was changed, is missing or was added.
+
+    deep: make the whole edition again and compare; dataset: where the source is now; record: the record digest the export told.
+    Raises `EditionError` where there is no record to check.
+    """
+    folder = Path(edition)
+    problems = _verify(folder, record=record)
+    if deep and not problems:
+        problems = verify_deep(folder, lambda: _source(folder, dataset))
+    return Verdict(not problems, problems)
+
+
+def recreate(edition: Edition | Path | str, row: int | str, *, dataset: Dataset | Path | str | None = None) -> Recreated:
+    """Make one image of an edition again from its record; `identical` says whether it is the same to the byte.
+
+    row: the row's number, or the file's path; dataset: where the source is now. Raises `EditionError` for a row that isn't there, or a
+    source that has changed.
+    """
+    folder = Path(edition)
+    return _recreate(folder, find_row(folder, str(row)), _source(folder, dataset))
+
+
+def forecast(dataset: Dataset | Path | str, pipeline: document.Pipeline | Path | str, draws: int = 1000) -> dict[str, Any]:
+    """What becomes of the objects over many draws, labels alone: lost and clipped by class and step, box sizes, blank area; plain values.
+
+    >>> import varlen as v
+    >>> found = v.forecast("moths", v.Pipeline([v.Rotate(degrees=(-40, 40))]), draws=100)
+    >>> found["variants"], found["lost_share"] < 0.2
+    (100, True)
+    """
+    chosen = pipeline if isinstance(pipeline, document.Pipeline) else Pipeline.read(pipeline)
+    return _forecast(dataset if isinstance(dataset, Dataset) else read_dataset(dataset), chosen, draws)
+
+
+def compare(one: Edition | Path | str, other: Edition | Path | str) -> dict[str, Any]:
+    """What differs between two editions: dataset, pipeline, order, counts and label statistics, as plain values."""
+    return _compare(Path(one), Path(other))
+
+
+def _source(folder: Path, dataset: Dataset | Path | str | None) -> Dataset:
+    if isinstance(dataset, Dataset):
+        return dataset
+    return source_of(folder, read_record(folder), None if dataset is None else Path(dataset), "dataset=…")
+
+
+def _names(classes: Sequence[str] | str) -> tuple[str, ...]:
+    given = classes.split(",") if isinstance(classes, str) else classes
+    return tuple(name.strip() for name in given if name.strip())
+
+
+def _pairs(given: Pairs, name: str) -> tuple[tuple[str, str], ...]:
+    if isinstance(given, str):
+        return option_words.pairs(given, name)
+    return tuple((one, other) for one, other in (given.items() if isinstance(given, Mapping) else given))
+
+
+__all__ = [
+    "ArrayError", "Batch", "Blur", "Branch", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Crop", "Cutout", "Dataset", "DatasetError",
+    "Edition", "EditionError", "Elastic", "Equalize", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss", "Mixup", "Mosaic",
+    "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError", "QuarterTurn", "Range",
+    "Recreated", "Relight", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Scale", "Sharpen", "Shear", "Sheet",
+    "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__", "batch", "compare", "export",
+    "forecast", "read_dataset", "recreate", "sheet", "step", "stream", "strip", "verify",
+]  # fmt: skip

@@ -7,6 +7,7 @@
     │   └── ImageError    one picture that can't be decoded
     │       └── LevelsUnclear  … until a rule says what its levels mean
     ├── RenderError       a step that can't be carried out on a given picture
+    ├── ArrayError        an array, or labels given with it, that can't be right
     ├── StepFileError     a file of steps from outside that can't be used
     └── EditionError      an export that can't be written, resumed or verified
 
@@ -78,6 +79,10 @@ class LevelsUnclear(ImageError):
 
 class RenderError(VarlenError):
     """A step that can't be carried out on this picture; names the step."""
+
+
+class ArrayError(VarlenError):
+    """An array, or labels given with it, that can't be right; says what to write instead."""
 
 
 class StepFileError(VarlenError):

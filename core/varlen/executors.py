@@ -48,11 +48,11 @@ def run_here(work: ChunkWork) -> None:
         work.progress(work.call(*work.arguments(number)))
 
 
-def run_in_processes(work: ChunkWork, workers: int) -> None:
-    """In processes of this machine. One that dies takes its pool with it: the rest goes to a new one."""
+def run_in_processes(work: ChunkWork, workers: int, forked: bool = False) -> None:
+    """In processes of this machine. One that dies takes its pool with it: the rest goes to a new one. forked: they must be copies of this one."""
     left = dict.fromkeys(work.numbers)
     for attempt in range(MAX_POOL_RESTARTS):
-        with processes(min(workers, max(1, len(left)))) as pool:
+        with processes(min(workers, max(1, len(left))), forked=forked) as pool:
             try:
                 return _keep_busy(pool, work, left, workers)
             except BrokenProcessPool:
@@ -60,9 +60,10 @@ def run_in_processes(work: ChunkWork, workers: int) -> None:
                     raise EditionError("worker processes kept dying; there may be too little memory: try --workers 1") from None
 
 
-def processes(workers: int, begin: Callable[..., None] | None = None, arguments: tuple[object, ...] = ()) -> ProcessPoolExecutor:
-    """A pool of processes that end with this one; each begins with `begin`."""
-    return ProcessPoolExecutor(workers, _context(), _start_worker, (os.getpid(), begin, arguments))
+def processes(workers: int, begin: Callable[..., None] | None = None, arguments: tuple[object, ...] = (),
+              forked: bool = False) -> ProcessPoolExecutor:  # fmt: skip
+    """A pool of processes that end with this one; each begins with `begin`. forked: they must be copies of this one."""
+    return ProcessPoolExecutor(workers, multiprocessing.get_context("fork") if forked else _context(), _start_worker, (os.getpid(), begin, arguments))
 
 
 def _start_worker(maker: int, begin: Callable[..., None] | None, arguments: tuple[object, ...]) -> None:

@@ -396,7 +396,7 @@ def test_the_published_schema_is_the_one_the_screens_were_built_from(client: Cli
 
 def test_forecast_widest_range_notes_and_revisions(client: Client, moths: Any, lamp_drift: dict, survey_folder: Path) -> None:
     """The same numbers as in the terminal; revisions say what changed; the same question is answered from what was kept."""
-    from varlen.forecast.label_forecast import forecast
+    from varlen.forecasts.label_forecast import forecast
 
     wish = {"dataset": moths.pk, "document": lamp_drift, "draws": 60}
     answer = post(client, "/api/forecast", wish).json()

@@ -110,7 +110,7 @@ def _dry_grid(datasets: list[Dataset], pipelines: list[Pipeline], spec: ExportSp
     """What every cell of a grid would hold and lose."""
     from varlen.datasets.losses import losses_of
     from varlen.editions.trials import order_for
-    from varlen.forecast.outlook import outlook
+    from varlen.forecasts.outlook import outlook
 
     cells = []
     for dataset in datasets:
@@ -160,7 +160,7 @@ def class_objects(record: EditionRecord) -> dict[str, dict[str, int]]:
 
 def say_advice(dataset: Dataset, pipeline: Pipeline) -> None:
     """What is rarely intended, once per run."""
-    from varlen.forecast.advice import advice_on
+    from varlen.forecasts.advice import advice_on
 
     for advice in advice_on(dataset, pipeline, draws=False):
         say(f"advice: {advice.step + ': ' if advice.step else ''}{advice.says} {advice.why}")
@@ -169,7 +169,7 @@ def say_advice(dataset: Dataset, pipeline: Pipeline) -> None:
 def _dry_run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int, accepted: tuple[str, ...], as_json: bool) -> None:
     """What an order would make: counts, losses, size and time. A loss that is not accepted ends with status 1, as the export would."""
     from varlen.datasets.losses import accepted_kinds, losses_of
-    from varlen.forecast.outlook import outlook
+    from varlen.forecasts.outlook import outlook
 
     found = outlook(dataset, pipeline, spec, workers)
     lost = losses_of(dataset, spec.format)
@@ -223,6 +223,7 @@ def verify(edition: EditionArgument,
     """Check every file of an edition against its record, and the record against itself."""
     from varlen.editions.record import read_record
     from varlen.editions.remade import verify_deep
+    from varlen.editions.source import source_of
     from varlen.editions.verify import verify as find_problems
 
     said = read_record(edition)
@@ -245,19 +246,6 @@ def verify(edition: EditionArgument,
         sys.exit(1)
 
 
-def source_of(edition: Path, record: EditionRecord, dataset: Path | None) -> Dataset:
-    """The dataset that an edition was made from, read as it was read then. Raises `VarlenError` where it isn't there."""
-    from varlen.datasets.formats import read_dataset
-    from varlen.datasets.import_options import ImportOptions
-    from varlen.errors import ReadProblems
-
-    source = dataset or Path(record.get("dataset_path") or "")
-    if not source.name or not source.exists():
-        where = f"{source} is not there" if source.name else "the edition does not say where"
-        raise VarlenError(f"{edition}: its source dataset is needed, and {where}; name it with --dataset")
-    return read_dataset(source, None, ReadProblems(strict=False), ImportOptions.from_json(record.get("read_as", {})))
-
-
 @editions.command()
 def recreate(edition: EditionArgument,
              row: Annotated[str, typer.Argument(metavar="ROW", help="the row's number, or the file's path in the edition")],
@@ -268,6 +256,7 @@ def recreate(edition: EditionArgument,
     from varlen.editions.record import read_record
     from varlen.editions.recreate import recreate as make_again
     from varlen.editions.rows import find_row
+    from varlen.editions.source import source_of
 
     record = read_record(edition)
     made = make_again(edition, find_row(edition, row), source_of(edition, record, dataset))

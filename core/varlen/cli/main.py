@@ -174,7 +174,8 @@ def _findings(path: Path, reading: ReadingOptions, fail_on: str | None, as_json:
 @app.command()
 def steps(name: Annotated[Optional[str], typer.Argument(metavar="[NAME]")] = None, as_json: JsonOption = False) -> None:  # noqa: UP045
     """The catalogue of steps with units, ranges and defaults."""
-    from varlen.steps import CATALOGUE, describe
+    from varlen.steps import describe
+    from varlen.steps.registry import CATALOGUE
 
     if name is not None and name not in CATALOGUE:
         raise VarlenError(f"there is no step {name!r}; known are {', '.join(CATALOGUE)}")
@@ -318,8 +319,8 @@ def forecast(dataset: DatasetArgument, reading: ReadingOptions, pipeline: Pipeli
              lose_at_most: Annotated[str, typer.Option("--lose-at-most", metavar="SHARE", help="… that loses no more objects, such as 2%")] = "2%",
              seed: Annotated[int | None, typer.Option(min=0)] = None, as_json: JsonOption = False) -> None:  # fmt: skip
     """What becomes of the labels, from thousands of draws without touching a pixel."""
-    from varlen.forecast.label_forecast import forecast as look_ahead
-    from varlen.forecast.limits import largest_range
+    from varlen.forecasts.label_forecast import forecast as look_ahead
+    from varlen.forecasts.limits import largest_range
     from varlen.pipeline.document import read
 
     chosen = read(pipeline)

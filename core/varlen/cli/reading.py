@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Optional
 import typer
 
 from varlen.cli.terminal import say
-from varlen.errors import VarlenError
+from varlen.datasets.option_words import group, pairs, shares, tile
 
 if TYPE_CHECKING:
     from varlen.datasets.dataset import Dataset
@@ -68,14 +68,14 @@ class ReadingOptions:
         """As the package takes them. Raises `VarlenError` naming the option."""
         from varlen.datasets.import_options import ImportOptions
 
-        pairs = None if self.mirror_pairs is None else _pairs("--mirror-pairs", self.mirror_pairs)
+        exchanged = None if self.mirror_pairs is None else pairs(self.mirror_pairs, "--mirror-pairs")
         drawn = bool(self.split) or self.split_seed != 0 or not self.stratify
-        shares = _shares(self.split) if self.split else (0.1, 0.1)
+        parts = shares(self.split, "--split") if self.split else (0.1, 0.1)
         return ImportOptions(
-            form=self.form or "", splits="drawn" if drawn else "files", shares=shares, seed=self.split_seed,
-            groups=_group(self.group), keep_classes=tuple(name.strip() for name in self.classes.split(",") if name.strip()), stratify=self.stratify,
-            mask_class=self.mask_class, levels=self.levels, mirror_pairs=pairs, mirror_classes=_pairs("--mirror-classes", self.mirror_classes),
-            tile=_tile(self.tile) if self.tile else None, overlap=self.overlap,
+            form=self.form or "", splits="drawn" if drawn else "files", shares=parts, seed=self.split_seed,
+            groups=group(self.group), keep_classes=tuple(name.strip() for name in self.classes.split(",") if name.strip()), stratify=self.stratify,
+            mask_class=self.mask_class, levels=self.levels, mirror_pairs=exchanged, mirror_classes=pairs(self.mirror_classes, "--mirror-classes"),
+            tile=tile(self.tile, "--tile") if self.tile else None, overlap=self.overlap,
         )  # fmt: skip
 
     def read(self, path: Path, lenient: bool = False, problems: ReadProblems | None = None) -> Dataset:
@@ -101,8 +101,9 @@ class ReadingOptions:
     def look(self, path: Path, problems: ReadProblems) -> Dataset:
         """The dataset for whoever lists its problems: nothing is said beside."""
         from varlen.datasets.formats import read_dataset
+        from varlen.editions.source import known_splits
 
-        known = _splits_of(self.splits_from) if self.splits_from is not None else None
+        known = known_splits(self.splits_from) if self.splits_from is not None else None
         return read_dataset(path, None, problems, self.to_options(), known)
 
 
@@ -150,49 +151,3 @@ def _drawn(options: ReadingOptions, dataset: Dataset) -> str:
         f"note: splits were drawn ({shares}, seed {options.split_seed}{'' if options.stratify else ', not by class'}): {counts}. "
         f"To keep them: varlen convert writes them down; --splits-from that folder keeps every known image where it is when the dataset grows"
     )
-
-
-def _splits_of(path: Path) -> dict[str, str]:
-    """The split of every picture of another dataset or edition, by the SHA-256 of its file; of editions that of its sources."""
-    from varlen.datasets.formats import read_dataset
-    from varlen.editions.record import RECORD
-    from varlen.editions.rows import read_rows
-
-    if (path / RECORD).is_file():
-        return {row["source_sha256"]: row["split"] for row in read_rows(path)}
-    other = read_dataset(path)
-    return {other.source_digest(key): entry.split for key, entry in other.entries.items()}
-
-
-def _shares(text: str) -> tuple[float, float]:
-    """Shares of validation and test from training/validation/test, in percent or as parts of 1."""
-    try:
-        parts = [float(word) for word in text.split("/")]
-    except ValueError:
-        parts = []
-    parts += [0.0] * (3 - len(parts)) if len(parts) == 2 else []
-    if len(parts) != 3 or min(parts) < 0 or not (abs(sum(parts) - 100) < 1e-6 or abs(sum(parts) - 1) < 1e-6) or parts[0] <= 0:
-        raise VarlenError(f"--split: expected shares of training, validation and test such as 80/10/10, not {text!r}")
-    total = sum(parts)
-    return parts[1] / total, parts[2] / total
-
-
-def _pairs(flag: str, text: str) -> tuple[tuple[str, str], ...]:
-    found = []
-    for part in filter(None, (part.strip() for part in text.split(","))):
-        one, colon, other = part.partition(":")
-        if not colon or not one.strip() or not other.strip():
-            raise VarlenError(f"{flag}: expected A:B,C:D, not {part!r}")
-        found.append((one.strip(), other.strip()))
-    return tuple(found)
-
-
-def _tile(text: str) -> tuple[int, int]:
-    width, _, height = text.lower().replace("×", "x").partition("x")
-    if not width.isdecimal() or not height.isdecimal():
-        raise VarlenError(f"--tile: expected WIDTHxHEIGHT in px such as 1024x1024, not {text!r}")
-    return int(width), int(height)
-
-
-def _group(text: str) -> str:
-    return text if text in ("", "folder") or text.startswith(("field:", "name:")) else f"name:{text}"

@@ -6,7 +6,7 @@ import hashlib
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,9 @@ from varlen.draws import PartnerRing
 from varlen.errors import DatasetError
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
+
+if TYPE_CHECKING:
+    from varlen.datasets.in_memory import SourceSample
 
 
 class Dataset:
@@ -44,6 +47,45 @@ class Dataset:
         self.format = ""  # and in which form
         self._digests = Digests(self.entries, digests or {})
         self._peers: dict[tuple[str, bool], PartnerRing] = {}
+
+    @staticmethod
+    def from_arrays(samples: Iterable[Any], classes: Sequence[str] | None = None, map_classes: Sequence[str] = (),
+                    skeleton: Skeleton | Sequence[str] | None = None, name: str = "arrays") -> Dataset:  # fmt: skip
+        """A dataset of arrays, without files.
+
+        samples: (key, image, labels) or (key, image, labels, split) of each, the split "train" where none is said; image: (H, W, 3) or
+        (H, W, 1) uint8; labels: `Labels`, or None. classes: the names of all classes, needed where labels hold numbers; map_classes:
+        what the levels of label maps mean; skeleton: names of the keypoints. The arrays are kept, not copied.
+        Raises `ArrayError` naming the sample.
+
+        >>> import numpy as np, varlen as v
+        >>> moths = [(f"night_{n}", np.zeros((48, 64, 3), np.uint8), v.Labels(boxes=[[4, 4, 20, 30]], classes=["ash veil"])) for n in range(3)]
+        >>> v.Dataset.from_arrays(moths)
+        Dataset('arrays': 3 images, 1 split, 1 class)
+        """
+        from varlen.datasets.in_memory import from_arrays
+
+        return from_arrays(samples, classes, map_classes, skeleton, name)
+
+    def __repr__(self) -> str:
+        facts = ((len(self), "image", "s"), (len(self.splits()), "split", "s"), (len(self.classes), "class", "es"))
+        return f"Dataset({self.name!r}: {', '.join(f'{count} {word}{many * (count != 1)}' for count, word, many in facts)})"
+
+    def __len__(self) -> int:
+        return len(self.entries)
+
+    def __bool__(self) -> bool:
+        return True
+
+    def __iter__(self) -> Iterator[SourceSample]:
+        """Every image in the order of keys: (key, image, labels, split), as `from_arrays` takes them."""
+        return (self[key] for key in self.entries)
+
+    def __getitem__(self, key: str) -> SourceSample:
+        """One image with its labels: (key, image, labels, split). Raises `KeyError` for a key that isn't there."""
+        from varlen.datasets.in_memory import source_sample
+
+        return source_sample(self, key)
 
     @cached_property
     def swap(self) -> NDArray[np.int64]:

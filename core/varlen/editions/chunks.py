@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import copy
 import hashlib
+import importlib
 import pickle
+import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
@@ -31,6 +33,7 @@ from varlen.pipeline.document import Pipeline, from_json
 from varlen.pipeline.plan import Plan
 from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer, VariantLabels
+from varlen.steps.own_step import modules_of
 
 #: Images a chunk.
 CHUNK = 8
@@ -201,18 +204,21 @@ class ChunkWriter:
         target.write_bytes(data)
 
 
-def write_job(part: Path, dataset: Dataset, pipeline: dict[str, object], spec: ExportSpec, elsewhere: bool = False) -> None:
+def write_job(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, elsewhere: bool = False) -> None:
     """Put what workers need into the folder. elsewhere: workers may be on other machines, which see nothing but it."""
     entries = dataset.entries
     if elsewhere and isinstance(entries, StoredEntries):
         dataset = copy.copy(dataset)
         dataset.entries = entries.copied(part / ENTRIES)
-    write_whole(part / JOB, pickle.dumps((dataset, pipeline, spec), pickle.HIGHEST_PROTOCOL))
+    write_whole(part / JOB, pickle.dumps((dataset, pipeline.to_json(), spec, modules_of(pipeline.all_steps())), pickle.HIGHEST_PROTOCOL))
 
 
 @lru_cache(maxsize=1)
 def _worker(part: str, begun: int) -> ChunkWriter:
-    dataset, pipeline, spec = pickle.loads((Path(part) / JOB).read_bytes())
+    dataset, pipeline, spec, modules = pickle.loads((Path(part) / JOB).read_bytes())
+    for module in modules:  # a step made from a function is known once its module is imported
+        if module not in sys.modules and not module.startswith("varlen_outside_"):
+            importlib.import_module(module)
     return ChunkWriter(dataset, from_json(pipeline), spec, Path(part))
 
 

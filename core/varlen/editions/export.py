@@ -34,6 +34,7 @@ from varlen.errors import EditionError
 from varlen.executors import ChunkWork, run_here, run_in_processes, run_on_cluster
 from varlen.pipeline.document import Pipeline
 from varlen.render.normalization import pipeline_figures
+from varlen.steps.own_step import all_importable, check_importable
 
 
 def export(
@@ -167,13 +168,14 @@ def _run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, part: Path, chu
         writer = ChunkWriter(dataset, pipeline, spec, part)
         run_here(ChunkWork(missing, writer.write, lambda number: (number, chunks[number], leave_out), count, stop))
         return
-    write_job(part, dataset, pipeline.to_json(), spec, elsewhere=bool(scheduler))
+    write_job(part, dataset, pipeline, spec, elsewhere=bool(scheduler))
     folder, begun = str(part.absolute()), time.time_ns()
     work = ChunkWork(missing, write_chunk, lambda number: (folder, begun, number, chunks[number], leave_out), count, stop)
     if scheduler:
+        check_importable(pipeline.all_steps(), "a cluster's worker")
         run_on_cluster(work, scheduler)
     else:
-        run_in_processes(work, workers)
+        run_in_processes(work, workers, forked=not all_importable(pipeline.all_steps()))
 
 
 def _disk_full(part: Path, chunks: _Chunks) -> str:

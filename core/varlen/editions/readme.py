@@ -8,7 +8,8 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.losses import in_words
 from varlen.editions.record import EditionRecord
-from varlen.steps import CATALOGUE, describe
+from varlen.steps import describe
+from varlen.steps.registry import CATALOGUE
 
 
 def edition_readme(record: EditionRecord, dataset: Dataset) -> str:

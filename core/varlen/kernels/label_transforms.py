@@ -17,6 +17,8 @@ from varlen.model.objects import Objects, Outlines
 
 #: How an object's box is found: from its outline, from its box's corners or the ellipse in it, or not here (masks).
 OUTLINE, CORNERS, ELLIPSE, APART = 0, 1, 2, 3
+#: Columns of a box, corner by corner.
+CORNERS_OF_BOX = np.array([0, 1, 2, 1, 2, 3, 0, 3])
 #: Nearer to the horizon of a perspective than this no point has an image (as `geometry.NEAREST`).
 NEAREST = 0.02
 #: What sticks out of the window by less than this, in px, is inside.
@@ -38,6 +40,11 @@ class ShapeArrays(NamedTuple):
     def of(objects: Objects, outlines: Outlines, ellipse: bool) -> ShapeArrays:
         """`outlines` are those of the objects, perhaps with more points in them."""
         count = len(objects)
+        if not len(outlines.owners) and not any(objects.masks):  # plain boxes, the most common case
+            corners = objects.boxes[:, CORNERS_OF_BOX].reshape(-1, 2)
+            kinds = np.full(count, ELLIPSE if ellipse else CORNERS, np.int64)
+            return ShapeArrays(corners, np.arange(0, 4 * count + 1, 4), np.arange(count), np.zeros(count, np.bool_), kinds, objects.boxes,
+                               objects.keypoints)  # fmt: skip
         kinds = np.full(count, ELLIPSE if ellipse else CORNERS, np.int64)
         kinds[outlines.owners] = OUTLINE
         bare = np.flatnonzero(kinds != OUTLINE)
@@ -46,7 +53,7 @@ class ShapeArrays(NamedTuple):
                 kinds[place] = APART
         points, starts, owners, holes = outlines
         if bare.size:
-            corners = objects.boxes[bare][:, [0, 1, 2, 1, 2, 3, 0, 3]].reshape(-1, 2)
+            corners = objects.boxes[bare][:, CORNERS_OF_BOX].reshape(-1, 2)
             points = np.concatenate([points, corners])
             starts = np.concatenate([starts, starts[-1] + 4 * np.arange(1, bare.size + 1)])
             owners, holes = np.concatenate([owners, bare]), np.concatenate([holes, np.zeros(bare.size, bool)])
@@ -89,6 +96,15 @@ def moved_keypoints(keypoints: NDArray[np.float64], matrix: Matrix, window: Rect
         swap = np.arange(count)
     _move_keypoints(keypoints, matrix, window, swap, out)
     return out
+
+
+@kernel
+def reaches_out(values: NDArray[np.float64], width: float, height: float) -> bool:
+    """Whether any of the points x, y, x, y … (flat) lies outside 0 … width, 0 … height."""
+    for n in range(0, values.size, 2):  # noqa: SIM110  compiled: no generators
+        if not (0.0 <= values[n] <= width and 0.0 <= values[n + 1] <= height):
+            return True
+    return False
 
 
 @kernel

@@ -22,7 +22,7 @@ ONE = 1 << BITS
 
 
 @lru_cache(maxsize=256)
-def _taps(length: int, count: int, factor: float, offset: float) -> tuple[NDArray[np.int32], NDArray[np.float32]]:
+def taps(length: int, count: int, factor: float, offset: float) -> tuple[NDArray[np.int32], NDArray[np.float32]]:
     """First source index and weights for each of `count` output pixels.
 
     The source position u of the output position x is (x − offset) / factor; a negative
@@ -52,8 +52,8 @@ def resample(
     """
     source = np.ascontiguousarray(source)
     x0, y0, x1, y1 = window
-    columns = _taps(source.shape[1], x1 - x0, factor[0], offset[0] - x0)
-    rows = _taps(source.shape[0], y1 - y0, factor[1], offset[1] - y0)
+    columns = taps(source.shape[1], x1 - x0, factor[0], offset[0] - x0)
+    rows = taps(source.shape[0], y1 - y0, factor[1], offset[1] - y0)
     _resample(source, out.reshape(-1), out.shape[1], x0, y0, *columns, *rows)
 
 

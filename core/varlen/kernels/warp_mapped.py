@@ -7,6 +7,8 @@ into the same fixed point and the same interpolation as for affine moves.
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -25,7 +27,7 @@ STRIDE = 4
 SAMPLES = 12
 
 
-def _way_back(bends: Bends, matrix: Matrix) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.int64], NDArray[np.float64]]:
+def way_back(bends: Bends, matrix: Matrix) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.int64], NDArray[np.float64]]:
     """The inverse matrices in the order in which a pixel is followed back, and the fields after each."""
     inverses = [matrix.inverse(), *(before.inverse() for before, _ in reversed(bends))]
     controls = [control_points(field) for _, field in reversed(bends)]
@@ -44,16 +46,16 @@ def warp_mapped(source: Pixels, bends: Bends, matrix: Matrix, out: Pixels, windo
     source = np.ascontiguousarray(source)
     x0, y0, x1, y1 = window
     _warp(source.reshape(-1), source.shape[0], source.shape[1], out.reshape(-1), out.shape[1], x0, y0, x1 - x0, y1 - y0,
-          *_way_back(bends, matrix), EDGES[edges], packed(edge_color))  # fmt: skip
+          *way_back(bends, matrix), EDGES[edges], packed(edge_color))  # fmt: skip
 
 
-def nearest_mapped(source: NDArray[np.uint8], left: int, top: int, bends: Bends, matrix: Matrix, out: NDArray[np.uint8],
+def nearest_mapped(source: NDArray[np.integer[Any]], left: int, top: int, bends: Bends, matrix: Matrix, out: NDArray[np.integer[Any]],
                    window: tuple[int, int, int, int], edges: str | None, outside: int) -> None:  # fmt: skip
     """Fill `window` of `out` with the nearest pixel of `source`, whose first pixel is at column `left`, row `top`.
 
-    source, out: (H, W) uint8; pixels that the source does not reach become `outside` with solid edges.
+    source, out: (H, W) of one type; pixels that the source does not reach become `outside` with solid edges.
     """
-    _nearest(np.ascontiguousarray(source), left, top, out, *window, *_way_back(bends, matrix), EDGES[edges], outside)
+    _nearest(np.ascontiguousarray(source), left, top, out, *window, *way_back(bends, matrix), EDGES[edges], outside)
 
 
 @kernel
@@ -86,7 +88,7 @@ def _perspective(inverses, x0, y, xs, ys, count):
 
 
 @kernel
-def _line_back(inverses, controls, grids, steps, x0, y, xs, ys, count):
+def line_back(inverses, controls, grids, steps, x0, y, xs, ys, count):
     """Source places of `count` pixels of a row.
 
     Between every few pixels a bend is taken as straight: at most 1/30 px off for bends of
@@ -144,7 +146,7 @@ def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows,
         start = 0
         while start < columns:
             count = min(BLOCK, columns - start)
-            _line_back(inverses, controls, grids, steps, left_column + start + 0.5, top_row + row + 0.5, xs, ys, count)
+            line_back(inverses, controls, grids, steps, left_column + start + 0.5, top_row + row + 0.5, xs, ys, count)
             _fixed(xs, ys, us, vs, count)
             _look(flat, height, width, edges, us, vs, pixels, count)
             if edges == 0:
@@ -159,7 +161,7 @@ def _nearest(source, left, top, out, x0, y0, x1, y1, inverses, controls, grids, 
     height, width = source.shape
     xs, ys = np.empty(x1 - x0, np.float64), np.empty(x1 - x0, np.float64)
     for row in range(y0, y1):
-        _line_back(inverses, controls, grids, steps, x0 + 0.5, row + 0.5, xs, ys, x1 - x0)
+        line_back(inverses, controls, grids, steps, x0 + 0.5, row + 0.5, xs, ys, x1 - x0)
         for n in range(x1 - x0):
             i, j = int(np.floor(xs[n])) - left, int(np.floor(ys[n])) - top
             if edges == 0 and not (0 <= i < width and 0 <= j < height):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TypeVar
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,6 +14,8 @@ from varlen.model.bends import Bends
 from varlen.model.geometry import Matrix, translation
 
 ONE = 1 << 32
+#: A label map, or numbers of pixels in place of its levels.
+Levels = TypeVar("Levels", NDArray[np.uint8], NDArray[np.int32])
 
 
 def warp_mask(
@@ -33,9 +37,9 @@ def warp_mask(
     return out, found[:4], found[4]
 
 
-def warp_labels(source: NDArray[np.uint8], bends: Bends, matrix: Matrix, out: NDArray[np.uint8], window: tuple[int, int, int, int],
+def warp_labels(source: Levels, bends: Bends, matrix: Matrix, out: Levels, window: tuple[int, int, int, int],
                 edges: str | None, outside: int) -> None:  # fmt: skip
-    """Fill `window` of a label map (H, W) uint8 after a move; what the source does not reach becomes `outside` with solid edges."""
+    """Fill `window` of a label map (H, W) after a move; what the source does not reach becomes `outside` with solid edges."""
     x0, y0, x1, y1 = window
     if bends or not matrix.affine:
         nearest_mapped(source, 0, 0, bends, matrix, out, window, edges, outside)
@@ -77,7 +81,7 @@ def _edge(source, u, v, edges, outside):
     height, width = source.shape
     x, y = u >> 32, v >> 32
     if edges == 0 and not (0 <= x < width and 0 <= y < height):
-        return np.uint8(outside)
+        return source.dtype.type(outside)
     return source[fold(y, height, edges), fold(x, width, edges)]
 
 

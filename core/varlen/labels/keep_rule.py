@@ -11,7 +11,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.pipeline.document import LabelRules
+from varlen.pipeline.reading import LabelRules
 
 Shares = NDArray[np.float64]
 Flags = NDArray[np.bool_]

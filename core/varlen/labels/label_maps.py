@@ -16,8 +16,8 @@ from varlen.kernels.warp_masks import warp_labels
 from varlen.labels.occlusion import object_opacity
 from varlen.labels.propagate import LabelledImages, pasted_labels
 from varlen.labels.transform import swaps_sides
-from varlen.pipeline.document import LabelRules
 from varlen.pipeline.plan import Mixed, Painted, Pasted, PastedObject, Patched, Plan, Resample, Tiled
+from varlen.pipeline.reading import LabelRules
 
 LabelMap = NDArray[np.uint8]
 #: The class of pixels that nothing is known about.

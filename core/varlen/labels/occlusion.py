@@ -17,7 +17,7 @@ from varlen.labels.keep_rule import COVERED, cover_reason, lost, touched
 from varlen.labels.outcomes import LabelState
 from varlen.labels.transform import mark_small
 from varlen.model.objects import Mask, Objects, Outlines, Part, Polygon
-from varlen.pipeline.document import LabelRules
+from varlen.pipeline.reading import LabelRules
 from varlen.shapes.mask_polygons import mask_from_polygon, polygon_from_mask
 from varlen.shapes.polygons import bounds, combined, shapes_of
 

@@ -12,8 +12,8 @@ from varlen.labels.outcomes import LabelState
 from varlen.labels.transform import initial_labels, transform_labels
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
-from varlen.pipeline.document import LabelRules
 from varlen.pipeline.plan import Mixed, Painted, Pasted, PastedObject, Patch, Patched, Plan, Resample, Stage, Tiled
+from varlen.pipeline.reading import LabelRules
 
 
 class LabelledImages(Protocol):

@@ -15,15 +15,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.kernels.bends import divided
-from varlen.kernels.label_transforms import ShapeArrays, TransformedShapes, moved_keypoints, transform_shapes
+from varlen.kernels.label_transforms import ShapeArrays, TransformedShapes, moved_keypoints, reaches_out, transform_shapes
 from varlen.labels.attribution import responsible_steps, shrinking_step
 from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
 from varlen.labels.oriented import moved_oriented
 from varlen.labels.outcomes import SOURCE, LabelState
 from varlen.model.geometry import IDENTITY, Rect, Size, area
 from varlen.model.objects import Mask, Objects, Outlines
-from varlen.pipeline.document import LabelRules
 from varlen.pipeline.plan import Member, Resample
+from varlen.pipeline.reading import LabelRules
 from varlen.shapes.polygons import clipped
 
 Pairs = NDArray[np.int64]
@@ -47,12 +47,9 @@ def sticks_out(objects: Objects, size: Size) -> bool:
     """Whether any label reaches out of its picture."""
     if len(objects) == 0:
         return False
-    boxes, points = objects.boxes, objects.outlines.points
-    frame = np.array(size, np.float64)
-    if float(boxes[:, :2].min()) < -HAIR or bool((boxes[:, 2:] > frame + HAIR).any()):
-        return True
-    if len(points) and (float(points.min()) < -HAIR or bool((points > frame + HAIR).any())):
-        return True
+    for points in (objects.boxes, objects.outlines.points):
+        if reaches_out(points.reshape(-1) + HAIR, size.width + 2 * HAIR, size.height + 2 * HAIR):
+            return True
     return any(mask is not None and not _within(mask.box, size.rect) for mask in objects.masks)
 
 

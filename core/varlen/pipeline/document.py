@@ -1,64 +1,132 @@
-"""Pipelines: ordered steps read from a `.varlen.json` file, checked, and in canonical form.
+"""Pipelines: ordered steps from a `.varlen.json` file or from code, checked, and in canonical form.
 
-Reading collects every problem before refusing, each with its path in the file, so that a
-file is mended in one go. The canonical form spells every default out; the digest is over it.
+The canonical form spells every default out; the digest is over it. What code builds goes the way of what a file
+says, so both come to one digest.
 """
 
 from __future__ import annotations
 
-import difflib
 import hashlib
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, Self, overload
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
-
+from varlen.atomic_files import write_whole
 from varlen.errors import PipelineError
-from varlen.steps import CATALOGUE, FROM_FILES
+from varlen.pipeline.reading import MOST_STEPS, LabelRules, PipelineHead, free_id, read_parts
 from varlen.steps.base import Step
 from varlen.steps.junction import Junction
+from varlen.steps.registry import CATALOGUE
 
 MOST_BYTES = 1_000_000
-MOST_STEPS = 200
-MOST_DEPTH = 4  # of junctions inside junctions
-MOST_SEED = 2**53 - 1  # what every JSON reader can hold exactly
-
-
-class LabelRules(BaseModel):
-    """How boxes are fitted and which objects are kept."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    box_fit: Literal["corners", "ellipse"] = "corners"
-    keep_share: float = Field(default=0.25, ge=0, le=1)
-    keep_side_px: float = Field(default=3, ge=0, le=10_000)
-
-
-class _Head(BaseModel):
-    """The keys of a pipeline file besides its steps."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    varlen_pipeline: Literal[1]
-    name: str = Field("Untitled", min_length=1, max_length=120)
-    seed: int = Field(0, ge=0, le=MOST_SEED)
-    draw_per: Literal["image", "group"] = "image"
-    labels: LabelRules = LabelRules()
 
 
 class Pipeline:
-    """A checked pipeline. Make one with `read`, `parse` or `from_json`; it never changes."""
+    """Steps in their order, a seed, and the rules for labels; checked, and never changed.
 
-    def __init__(self, head: _Head, steps: tuple[Step, ...]) -> None:
+    steps: step objects, or plain values as a file has them; seed: 0 … 2⁵³ − 1; draw_per: "image", or "group" for one draw for
+    all images of a group; labels: how boxes are fitted and which objects are kept (`LabelRules`, or its fields by name).
+    A step without an id gets its own name, a second one of the kind `name-2`. Raises `PipelineError` with every problem found.
+
+    >>> from varlen import Flip, Pipeline, Rotate
+    >>> pipeline = Pipeline([Flip(probability=0.8), Rotate(degrees=(-12, 12), edges="mirror")], seed=20)
+    >>> pipeline
+    Pipeline([Flip(probability=0.8), Rotate(degrees=(-12.0, 12.0), edges='mirror')], seed=20)
+    >>> [step.id for step in pipeline], pipeline["rotate"].degrees, len(pipeline)
+    (['flip', 'rotate'], (-12.0, 12.0), 2)
+    >>> Pipeline.from_json(pipeline.to_json()) == pipeline
+    True
+    """
+
+    def __init__(self, steps: Iterable[Step | Mapping[str, Any]] = (), *, seed: int = 0, name: str = "Untitled",
+                 draw_per: Literal["image", "group"] = "image", labels: LabelRules | Mapping[str, Any] | None = None) -> None:  # fmt: skip
+        document = {"varlen_pipeline": 1, "name": name, "seed": seed, "draw_per": draw_per, "steps": _plain_steps(steps)}
+        if labels is not None:
+            document["labels"] = labels.model_dump() if isinstance(labels, LabelRules) else dict(labels)
+        self._set(*read_parts(document))
+
+    def _set(self, head: PipelineHead, steps: tuple[Step, ...]) -> None:
         self.name = head.name
         self.seed = head.seed
         self.draw_per = head.draw_per
         self.labels = head.labels
         self.steps = steps
         self._head = head
+
+    @classmethod
+    def from_json(cls, data: Any, source: str = "") -> Self:
+        """A pipeline from plain JSON values; `source` is named in errors. Raises `PipelineError` with all problems."""
+        made = cls.__new__(cls)
+        made._set(*read_parts(data, source))
+        return made
+
+    @classmethod
+    def parse(cls, text: str, source: str = "") -> Self:
+        """A pipeline from JSON text; `source` is named in errors. Raises `PipelineError` with all problems."""
+        try:
+            data = json.loads(text)
+        except ValueError as error:
+            if not isinstance(error, json.JSONDecodeError):
+                raise PipelineError([f"not JSON: {str(error)[:120]}"], source) from None
+            raise PipelineError([f"not JSON at line {error.lineno}, column {error.colno}: {error.msg}"], source) from None
+        except RecursionError:
+            raise PipelineError(["nested too deeply for a pipeline"], source) from None
+        return cls.from_json(data, source)
+
+    @classmethod
+    def read(cls, path: Path | str) -> Self:
+        """A pipeline from a file. Raises `PipelineError` with all its problems."""
+        path = Path(path)
+        try:
+            if path.stat().st_size > MOST_BYTES:
+                raise PipelineError([f"larger than {MOST_BYTES // 1000} kB, too large for a pipeline"], str(path))
+            text = path.read_text("utf-8")
+        except UnicodeDecodeError:
+            raise PipelineError(["not UTF-8 text"], str(path)) from None
+        except OSError as error:
+            raise PipelineError([error.strerror or str(error)], str(path)) from None
+        return cls.parse(text, str(path))
+
+    def save(self, path: Path | str) -> None:
+        """Write the canonical form to a file, whole or not at all."""
+        write_whole(Path(path), json.dumps(self.to_json(), indent=2, ensure_ascii=False).encode() + b"\n")
+
+    def __len__(self) -> int:
+        return len(self.steps)
+
+    def __iter__(self) -> Iterator[Step]:
+        return iter(self.steps)
+
+    @overload
+    def __getitem__(self, place: int | str) -> Step: ...
+    @overload
+    def __getitem__(self, place: slice) -> tuple[Step, ...]: ...
+    def __getitem__(self, place: int | str | slice) -> Step | tuple[Step, ...]:
+        """A step by its place or its id, those in junctions too; several by a slice. Raises `KeyError` for an id that isn't there."""
+        if isinstance(place, str):
+            for step in self.all_steps():
+                if step.id == place:
+                    return step
+            raise KeyError(place)
+        return self.steps[place]
+
+    def __eq__(self, other: object) -> bool:
+        return self.digest == other.digest if isinstance(other, Pipeline) else NotImplemented
+
+    def __hash__(self) -> int:
+        return hash(self.digest)
+
+    def __repr__(self) -> str:
+        usual = {"name": "Untitled", "seed": 0, "draw_per": "image", "labels": LabelRules()}
+        facts = [f"{name}={getattr(self, name)!r}" for name, value in usual.items() if getattr(self, name) != value]
+        given: set[str] = set()
+        steps = []
+        for step in self.steps:
+            steps.append(step.described(with_id=step.id != free_id(step.step, given)))
+            given.add(step.id)
+        return f"{type(self).__name__}({', '.join(['[' + ', '.join(steps) + ']', *facts])})"
 
     def steps_for(self, split: str, variant: int) -> list[Step]:
         """The steps that apply to one output: `train` steps only to training variants."""
@@ -87,12 +155,12 @@ class Pipeline:
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
 
     def outside_steps(self) -> dict[str, str]:
-        """Names of its steps from outside, each with the SHA-256 of the file it comes from."""
-        return {step.step: FROM_FILES[step.step] for step in self.all_steps() if step.step in FROM_FILES}
+        """Names of its steps from outside, each with the SHA-256 of its file, or of its function."""
+        return {step.step: step.source_digest for step in self.all_steps() if step.source_digest}
 
-    def with_seed(self, seed: int) -> Pipeline:
+    def with_seed(self, seed: int) -> Self:
         """The same pipeline with other random numbers."""
-        return from_json({**self.to_json(), "seed": seed})
+        return self.from_json({**self.to_json(), "seed": seed})
 
 
 def applicable(steps: Sequence[Step], augmented: bool) -> list[Step]:
@@ -114,162 +182,38 @@ def _flattened(steps: Sequence[Step]) -> Iterator[Step]:
                 yield from _flattened(branch.steps)
 
 
+def _plain_steps(steps: Iterable[Step | Mapping[str, Any]]) -> list[Any]:
+    """Steps as a file has them. Raises `PipelineError` for what is neither a step nor plain values."""
+    if isinstance(steps, (Step, Mapping)) or not isinstance(steps, Iterable):
+        raise PipelineError(["steps: expected a list of steps, such as Pipeline([Flip(), Rotate()])"])
+    found: list[Any] = []
+    for place, step in enumerate(steps):
+        if isinstance(step, type) and issubclass(step, Step):
+            raise PipelineError([f"steps[{place}]: {step.__name__} is the class; write {step.__name__}()"])
+        if not isinstance(step, (Step, Mapping)):
+            raise PipelineError([f"steps[{place}]: expected a step, such as Rotate(degrees=(-12, 12)), not {type(step).__name__}"])
+        found.append(step.model_dump(mode="json") if isinstance(step, Step) else dict(step))
+    return found
+
+
 def read(path: Path | str) -> Pipeline:
     """Read a pipeline file. Raises `PipelineError` with all its problems."""
-    path = Path(path)
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            raise PipelineError([f"larger than {MOST_BYTES // 1000} kB, too large for a pipeline"], str(path))
-        text = path.read_text("utf-8")
-    except UnicodeDecodeError:
-        raise PipelineError(["not UTF-8 text"], str(path)) from None
-    except OSError as error:
-        raise PipelineError([error.strerror or str(error)], str(path)) from None
-    return parse(text, str(path))
+    return Pipeline.read(path)
 
 
 def parse(text: str, source: str = "") -> Pipeline:
     """Read a pipeline from JSON text; `source` is named in errors."""
-    try:
-        data = json.loads(text)
-    except ValueError as error:
-        if not isinstance(error, json.JSONDecodeError):
-            raise PipelineError([f"not JSON: {str(error)[:120]}"], source) from None
-        raise PipelineError([f"not JSON at line {error.lineno}, column {error.colno}: {error.msg}"], source) from None
-    except RecursionError:
-        raise PipelineError(["nested too deeply for a pipeline"], source) from None
-    return from_json(data, source)
+    return Pipeline.parse(text, source)
 
 
 def from_json(data: Any, source: str = "") -> Pipeline:
     """Check a pipeline given as plain JSON values."""
-    if not isinstance(data, dict):
-        raise PipelineError(["expected an object with varlen_pipeline and steps"], source)
-    problems: list[str] = []
-    head = None
-    try:
-        head = _Head.model_validate({key: value for key, value in data.items() if key != "steps"})
-    except ValidationError as error:
-        problems += _explain(error, "", sorted([*_Head.model_fields, "steps"]))
-    steps = _StepReader(problems).read(data.get("steps"))
-    if problems or head is None:
-        raise PipelineError(problems, source)
-    return Pipeline(head, steps)
-
-
-class _StepReader:
-    """Reads lists of steps, also those inside junctions; collects problems; ids count across all of them."""
-
-    def __init__(self, problems: list[str]) -> None:
-        self.problems = problems
-        self.taken: set[str] = set()
-        self.seen: set[str] = set()
-        self.count = 0
-
-    def read(self, items: Any) -> tuple[Step, ...]:
-        """The steps of a pipeline."""
-        self.taken = set(_given_ids(items))
-        return self._list(items, "steps", 0)
-
-    def _list(self, items: Any, place: str, depth: int) -> tuple[Step, ...]:
-        if not isinstance(items, list):
-            self.problems.append(f"{place}: expected a list of steps")
-            return ()
-        self.count += len(items)
-        if self.count > MOST_STEPS:
-            self.problems.append(f"{place}: {self.count} steps are more than {MOST_STEPS}")
-            return ()
-        steps = [self._step(item, f"{place}[{index}]", depth) for index, item in enumerate(items)]
-        return tuple(step for step in steps if step is not None)
-
-    def _step(self, item: Any, place: str, depth: int) -> Step | None:
-        if not isinstance(item, dict) or not isinstance(item.get("step"), str):
-            self.problems.append(f'{place}: expected an object with "step"')
-            return None
-        cls = CATALOGUE.get(item["step"])
-        if cls is None:
-            self.problems.append(f"{place}.step: there is no step {item['step']!r}{_nearest(item['step'], list(CATALOGUE))}")
-            return None
-        item = dict(item)
-        if not item.get("id"):
-            item["id"] = _free_id(item["step"], self.taken)
-        if cls is Junction and isinstance(item.get("branches"), list):
-            if depth >= MOST_DEPTH:
-                self.problems.append(f"{place}: junctions inside junctions, more than {MOST_DEPTH} deep")
-                return None
-            item["branches"] = [self._branch(branch, f"{place}.branches[{n}]", depth + 1) for n, branch in enumerate(item["branches"])]
-        try:
-            step = cls.model_validate(item)
-        except ValidationError as error:
-            self.problems += _explain(error, place, list(cls.model_fields))
-            return None
-        if step.id in self.seen:
-            self.problems.append(f"{place}.id: {step.id!r} is taken by an earlier step")
-        self.seen.add(step.id)
-        if step.step == "normalize" and depth > 0:
-            self.problems.append(f"{place}: normalize can't stand in a junction; put it at the end of the pipeline")
-        return step
-
-    def _branch(self, branch: Any, place: str, depth: int) -> Any:
-        if not isinstance(branch, dict):
-            return branch
-        return {**branch, "steps": self._list(branch.get("steps", []), f"{place}.steps", depth)}
-
-
-def _given_ids(items: Any) -> Iterator[str]:
-    """All ids in a list of steps and in the branches below it."""
-    for item in items if isinstance(items, list) else ():
-        if isinstance(item, dict):
-            if isinstance(item.get("id"), str):
-                yield item["id"]
-            for branch in item["branches"] if isinstance(item.get("branches"), list) else ():
-                if isinstance(branch, dict):
-                    yield from _given_ids(branch.get("steps"))
-
-
-def _free_id(name: str, taken: set[str]) -> str:
-    number, free = 1, name
-    while free in taken:
-        number += 1
-        free = f"{name}_{number}"
-    taken.add(free)
-    return free
-
-
-def _nearest(word: str, known: list[str]) -> str:
-    close = difflib.get_close_matches(word, known, 1)
-    return f"; did you mean {close[0]!r}?" if close else f"; known are {', '.join(known)}"
-
-
-def _explain(error: ValidationError, place: str, known: list[str]) -> list[str]:
-    """Pydantic's findings in our words, each with its path in the file."""
-    problems = []
-    for item in error.errors(include_url=False):
-        path = place
-        for part in item["loc"]:
-            path += f"[{part}]" if isinstance(part, int) else f".{part}" if path else str(part)
-        match item["type"]:
-            case "extra_forbidden":
-                inside = ["weight", "steps"] if "branches" in item["loc"][:-1] else known
-                what = f"unknown key{_nearest(str(item['loc'][-1]), inside)}"
-            case "missing":
-                what = "is missing"
-            case "value_error":
-                what = str(item["ctx"]["error"])
-            case "literal_error":
-                what = f"{json.dumps(item['input'], default=str)} is not one of {item['ctx']['expected']}"
-            case "too_short" | "too_long" | "tuple_type":
-                what = f"{json.dumps(item['input'], default=str)} is not a range [low, high]"
-            case _:
-                message = item["msg"][0].lower() + item["msg"][1:]
-                what = f"{message}, not {json.dumps(item['input'], default=str)[:80]}"
-        problems.append(f"{path}: {what}")
-    return problems
+    return Pipeline.from_json(data, source)
 
 
 def document_schema() -> dict[str, Any]:
     """The JSON Schema of pipeline files, for editors that check while one types."""
-    head = _Head.model_json_schema(ref_template="#/$defs/{model}")
+    head = PipelineHead.model_json_schema(ref_template="#/$defs/{model}")
     definitions = head.pop("$defs", {})
     for name, cls in CATALOGUE.items():
         step = cls.model_json_schema()

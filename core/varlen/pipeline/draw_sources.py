@@ -30,19 +30,61 @@ class Draws(Protocol):
 
 
 class FreshDraws:
-    """Draws from the streams of (seed, image, variant, step): whether a step happens, then its values."""
+    """Draws from the streams of (seed, image, variant, step): whether a step happens, then its values.
 
-    def __init__(self, seed: int, key: str, variant: int) -> None:
-        self.seed, self.key, self.variant = seed, key, variant
+    key: what draws depend on, an image's key or its group's name; frame: what steps that draw anew for each frame of a group
+    depend on, the image's own key.
+    """
+
+    def __init__(self, seed: int, key: str, variant: int, frame: str = "") -> None:
+        self.seed, self.key, self.variant, self.frame = seed, key, variant, frame or key
 
     def step(self, step: Step, context: DrawContext, part: Part | None = None) -> tuple[bool, Drawn]:
         name = step.id if part is None else f"{step.id}\x1f{part['image']}\x1f{part['object']}\x1f{part['copy']}"
-        stream = Stream(self.seed, self.key, self.variant, name)
+        stream = Stream(self.seed, self.frame if step.for_each_frame else self.key, self.variant, name)
         fired = stream.unit() < step.probability
         return fired, step.draw(stream, context)
 
     def partner(self, step: str, place: int, key: str) -> FreshDraws:
-        return FreshDraws(self.seed, f"{self.key}\x1f{step}\x1f{place}\x1f{key}", self.variant)
+        tail = f"\x1f{step}\x1f{place}\x1f{key}"
+        return FreshDraws(self.seed, self.key + tail, self.variant, self.frame + tail)
+
+
+class ClipDraws:
+    """One draw for all frames of a clip; steps that draw for each frame draw anew.
+
+    Steps that look at objects, such as a crop around one, keep what they drew for the first frame. detail: whether all steps of the
+    kind draw for each frame, whatever they say themselves.
+    """
+
+    def __init__(self, seed: int, key: str, variant: int, detail: bool = False) -> None:
+        self.seed, self.key, self.variant, self.detail = seed, key, variant, detail
+        self.frame = 0
+        self._drawn: dict[str, tuple[bool, Drawn]] = {}
+        self._partners: dict[tuple[str, int, str], ClipDraws] = {}
+
+    def begin(self, frame: int) -> None:
+        """Go on with another frame."""
+        self.frame = frame
+        for partner in self._partners.values():
+            partner.begin(frame)
+
+    def step(self, step: Step, context: DrawContext, part: Part | None = None) -> tuple[bool, Drawn]:
+        anew = step.for_each_frame or (self.detail and step.kind == "detail")
+        if part is None and not anew and step.id in self._drawn:
+            return self._drawn[step.id]
+        fresh = FreshDraws(self.seed, f"{self.key}\x1fframe\x1f{self.frame}" if anew and self.frame else self.key, self.variant)
+        drawn = fresh.step(step, context, part)
+        if part is None:
+            self._drawn[step.id] = drawn
+        return drawn
+
+    def partner(self, step: str, place: int, key: str) -> ClipDraws:
+        name = (step, place, key)
+        if name not in self._partners:
+            self._partners[name] = ClipDraws(self.seed, f"{self.key}\x1f{step}\x1f{place}\x1f{key}", self.variant, self.detail)
+            self._partners[name].begin(self.frame)
+        return self._partners[name]
 
 
 class RecordedDraws:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -29,13 +31,18 @@ def contact_sheet(renderer: Renderer, images: list[str], variants: int, tile: in
         for variant in range(1, variants + 1):
             sample, _ = renderer.render(image, variant)
             tiles.append(drawn_tile(dataset, sample.pixels, sample.objects, tile))
-        rows.append(_side_by_side(tiles))
-    height = sum(len(row) for row in rows) + GAP * (len(rows) + 1)
-    sheet = np.empty((height, rows[0].shape[1], 3), np.uint8)
+        rows.append(tiles)
+    return stacked(rows)
+
+
+def stacked(rows: Sequence[Sequence[Pixels]]) -> Pixels:
+    """Rows of tiles one above the other on neutral gray, (H, W, 3) uint8."""
+    made = [_side_by_side(row) for row in rows]
+    sheet = np.empty((sum(len(row) for row in made) + GAP * (len(made) + 1), max(row.shape[1] for row in made), 3), np.uint8)
     sheet[:] = PAPER
     top = GAP
-    for row in rows:
-        sheet[top : top + len(row)] = row
+    for row in made:
+        sheet[top : top + len(row), : row.shape[1]] = row
         top += len(row) + GAP
     return sheet
 
@@ -83,7 +90,7 @@ def draw_line(picture: Pixels, points: NDArray[np.float64], color: tuple[int, in
         part[...] = (part * (1.0 - cover) + np.array(color) * cover + 0.5).astype(np.uint8)
 
 
-def _side_by_side(tiles: list[Pixels]) -> Pixels:
+def _side_by_side(tiles: Sequence[Pixels]) -> Pixels:
     height = max(len(tile) for tile in tiles)
     row = np.empty((height, sum(tile.shape[1] for tile in tiles) + GAP * (len(tiles) + 1), 3), np.uint8)
     row[:] = PAPER

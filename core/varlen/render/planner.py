@@ -65,7 +65,7 @@ class Images(Protocol):
 def plan_variant(pipeline: Pipeline, images: Images, image: str, split: str, variant: int, draws: Draws | None = None) -> Plan:
     """Plan one output, with fresh draws or with those given. Raises `RenderError` when a step can't be carried out."""
     by_group = pipeline.draw_per == "group"
-    draws = draws or FreshDraws(pipeline.seed, images.draw_key(image, by_group), variant)
+    draws = draws or FreshDraws(pipeline.seed, images.draw_key(image, by_group), variant, image)
     return _Planner(pipeline, images, split, variant).run(image, pipeline.steps_for(split, variant), draws)
 
 

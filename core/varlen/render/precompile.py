@@ -10,13 +10,14 @@ from varlen.kernels.compositing import blend
 from varlen.kernels.equalize import equalize
 from varlen.kernels.exposure import exposed_share
 from varlen.kernels.jpeg_artifacts import jpeg_artifacts
-from varlen.kernels.label_transforms import ShapeArrays, moved_keypoints, responsible_members, shares_left, transform_shapes
+from varlen.kernels.label_transforms import ShapeArrays, moved_keypoints, reaches_out, responsible_members, shares_left, transform_shapes
 from varlen.kernels.noise import add_noise, random_levels
 from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import recolor
 from varlen.kernels.relight import relight
 from varlen.kernels.resample import halved, shrunk
 from varlen.kernels.warp_affine import warp
+from varlen.kernels.warp_bands import nearest_places, warp_bands
 from varlen.kernels.warp_mapped import warp_mapped
 from varlen.kernels.warp_masks import warp_labels, warp_mask
 from varlen.model.bends import DisplacementField
@@ -52,11 +53,15 @@ def precompile() -> None:
     warp_mask(mask.pixels, 0, 0, (), rotation(5), (0, 0, 8, 8))
     warp_mask(mask.pixels, 0, 0, bend, rotation(5), (0, 0, 8, 8))
     warp_labels(mask.pixels, (), rotation(5), np.empty((8, 8), np.uint8), (0, 0, 8, 8), "mirror", 255)
+    for bends in ((), bend):
+        nearest_places(32, 32, bends, turn, (32, 32), frame, "mirror")
+        warp_bands(np.zeros((32, 32, 3)), bends, turn, np.zeros((32, 32, 3)), frame, "mirror", 0.0)
     polygon = polygon_from_mask(mask)
     mask_from_polygon(polygon)
     objects = make_objects(["1"], "", [0], [[0, 0, 8, 8]], [polygon], [None], [[]], [False], [{}])
     transform_shapes(ShapeArrays.of(objects, objects.outlines, False), np.eye(3).reshape(1, 9), np.array([[0.0, 0.0, 8.0, 8.0]]))
     responsible_members(shares_left(np.eye(3).reshape(1, 9), objects.boxes, objects.boxes), np.ones(1))
+    reaches_out(np.zeros(4), 8.0, 8.0)
     moved_keypoints(np.zeros((1, 1, 3)), rotation(5), (0.0, 0.0, 8.0, 8.0), None)
     exposed_share(rotation(5), Size(8, 8), (0.0, 0.0, 8.0, 8.0))
     forward(backward(polygon[0].outline, bend[0][1]), bend[0][1])

@@ -39,7 +39,6 @@ from varlen.pipeline.plan import Colors, Mixed, Painted, Pasted, Patched, Plan, 
 from varlen.pipeline.trace import StepRecord, Trace
 from varlen.render.picture_cache import PictureCache
 from varlen.render.planner import plan_variant
-from varlen.steps import FROM_FILES
 from varlen.steps.color_jitter import saturation_matrix
 
 #: Shrinking by more than this in one bilinear step would alias.
@@ -79,7 +78,7 @@ class Renderer:
         """Labels and trace without touching a pixel."""
         plan = plan or self.plan(image, variant)
         labels = self.labels(plan)
-        return VariantLabels(plan.size, labels.objects, self.classes(plan), self._trace(plan, labels, variant))
+        return VariantLabels(plan.size, labels.objects, self.classes(plan), self.trace_of(plan, labels, variant))
 
     def labels(self, plan: Plan) -> LabelState:
         """The labels of a variant and their fates."""
@@ -110,6 +109,12 @@ class Renderer:
         """Carry a plan out. The result may be a view of a cached picture: not to be written to."""
         return _PlanRun(self, plan).pixels
 
+    def moved_pixels(self, plan: Plan, pixels: Pixels, fill: int) -> Pixels:
+        """Only the moves of a plan without partners, done to other pixels of the picture's size, (H, W, 3); `fill` where no source pixel is."""
+        color = (fill, fill, fill)
+        moves: list[Stage] = [replace(stage, colors=(), edge_color=color, pad_color=color) for stage in plan.stages if isinstance(stage, Resample)]
+        return _PlanRun(self, replace(plan, stages=moves), pixels=pixels).pixels
+
     def picture_key(self, plan: Plan) -> str:
         """A name for the pixels a plan makes: equal plans on equal sources have equal names."""
         return hashlib.sha256(repr(self._recipe(plan)).encode()).hexdigest()
@@ -132,7 +137,7 @@ class Renderer:
             case Resample():
                 return replace(stage, members=[], _exposed=None)
             case Detail(step=step, values=values):
-                return step.step, FROM_FILES.get(step.step, ""), values
+                return step.step, getattr(step, "source_digest", ""), values
             case Painted(cover=cover):
                 return cover
             case Patched(patches=patches):
@@ -184,7 +189,8 @@ class Renderer:
             return {partners.get(name, name): share for name, share in classes.items()}
         return classes
 
-    def _trace(self, plan: Plan, labels: LabelState, variant: int) -> Trace:
+    def trace_of(self, plan: Plan, labels: LabelState, variant: int) -> Trace:
+        """What was drawn for a variant and what became of its objects, without the digest of its pixels."""
         clipped = [outcome for outcome in labels.outcomes() if outcome.outcome == "clipped"]
         trace: Trace = {
             "image": plan.image,
@@ -318,7 +324,7 @@ class _PlanRun:
         if factor >= MILD:
             warp_mapped(source, run.bends, run.matrix, out, run.target, run.edges, run.edge_color)
             return
-        size = (max(1, round(width * _level(factor))), max(1, round(height * _level(factor))))
+        size = (max(1, round(width * level_above(factor))), max(1, round(height * level_above(factor))))
         smaller = self.renderer.source_shrunk(self.image, *size) if self.untouched else shrunk(source, *size)
         larger = scaling(width / size[0], height / size[1])
         bends = tuple((larger.then(before) if place == 0 else before, field) for place, (before, field) in enumerate(run.bends))
@@ -347,7 +353,7 @@ class _PlanRun:
         across, down = _stretch(matrix)
         if across >= MILD and down >= MILD:
             return source, matrix
-        size = (max(1, round(width * _level(across))), max(1, round(height * _level(down))))
+        size = (max(1, round(width * level_above(across))), max(1, round(height * level_above(down))))
         if self.untouched and source is self.pixels:
             smaller = self.renderer.source_shrunk(self.image, *size)
         else:
@@ -375,6 +381,6 @@ def _stretch(matrix: Matrix) -> tuple[float, float]:
     return math.hypot(matrix.a, matrix.d), math.hypot(matrix.b, matrix.e)
 
 
-def _level(factor: float) -> float:
+def level_above(factor: float) -> float:
     """The quarter octave at or above a shrinking factor, so that variants can share it."""
     return 1.0 if factor >= MILD else 2.0 ** (-math.floor(-4.0 * math.log2(factor)) / 4.0)

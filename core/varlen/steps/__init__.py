@@ -23,6 +23,7 @@ from varlen.steps.paste_objects import PasteObjects
 from varlen.steps.perspective import Perspective
 from varlen.steps.plugins import load_step_files
 from varlen.steps.quarter_turn import QuarterTurn
+from varlen.steps.registry import CATALOGUE as CATALOGUE
 from varlen.steps.relight import Relight
 from varlen.steps.resize import Resize
 from varlen.steps.rotate import Rotate
@@ -35,20 +36,15 @@ BUILT_IN: tuple[type[Step], ...] = (
     Cutout, Mosaic, Mixup, PasteObjects, Junction, Normalize,
 )  # fmt: skip
 
-CATALOGUE: dict[str, type[Step]] = {cls.name(): cls for cls in BUILT_IN}
-
-#: Steps from outside: their names and the SHA-256 of the files they come from.
-FROM_FILES: dict[str, str] = load_step_files(CATALOGUE)
+CATALOGUE.update({cls.name(): cls for cls in BUILT_IN})
+load_step_files(CATALOGUE)
 
 
 def describe(cls: type[Step], schema: bool = False) -> dict[str, Any]:
     """One step of the catalogue as JSON: what the screen, the docs and `varlen steps` show; with its JSON Schema if asked."""
     parameters = []
-    # A step's own parameters first, then what it shares with others of its kind.
-    shared = [name for base in reversed(cls.__mro__[1:]) if issubclass(base, Step) for name in base.model_fields]
-    ordered = [name for name in cls.model_fields if name not in shared] + [name for name in dict.fromkeys(shared) if name in cls.model_fields]
-    for name in ordered:
-        if name in ("step", "id", "enabled"):
+    for name in cls.parameters():
+        if name in ("id", "enabled"):
             continue
         field = cls.model_fields[name]
         extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}

@@ -8,15 +8,28 @@ on the screen and the reference pages.
 
 from __future__ import annotations
 
+import inspect
 import math
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, SerializerFunctionWrapHandler, ValidationInfo, field_validator, model_serializer
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    SerializerFunctionWrapHandler,
+    ValidationError,
+    ValidationInfo,
+    field_validator,
+    model_serializer,
+)
 
 from varlen.draws import MOST_KEY
+from varlen.errors import PipelineError
 from varlen.model.effects import Detail, Effect
 from varlen.model.geometry import Rect, Size
+from varlen.steps.problems import explain
 
 if TYPE_CHECKING:
     import numpy as np
@@ -149,6 +162,18 @@ class DrawContext(NamedTuple):
     objects: Callable[[], Sequence[PlacedObject]] = _none
 
 
+class _Parameters:
+    """A step's signature for `help` and editors: its parameters by name, with plain types and defaults."""
+
+    def __get__(self, step: Step | None, cls: type[Step]) -> inspect.Signature:
+        named = inspect.Parameter.KEYWORD_ONLY
+        found = [(name, cls.model_fields[name]) for name in cls.parameters()]
+        return inspect.Signature([inspect.Parameter(name, named, default=field.default, annotation=field.annotation) for name, field in found])
+
+
+_PARAMETERS = _Parameters()
+
+
 class Step(BaseModel):
     """One step of a pipeline.
 
@@ -164,12 +189,50 @@ class Step(BaseModel):
     purpose: ClassVar[str]
     kind: ClassVar[str]
     shown: ClassVar[tuple[dict[str, Any], ...]] = ()
+    source_digest: ClassVar[str] = ""  # SHA-256 of the file or function of a step that is not built in
 
     step: str
     id: str = Field(default="", pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$|^$", description="name within the pipeline; the step's draws depend on it")
     probability: float = probability(1.0)
     scope: Scope = scope("train")
-    enabled: bool = Field(True, description="off keeps the step in the pipeline without using it", json_schema_extra=_extra("switch", "", None, None))
+    enabled: bool = Field(
+        default=True, description="off keeps the step in the pipeline without using it", json_schema_extra=_extra("switch", "", None, None)
+    )
+
+    if not TYPE_CHECKING:  # type checkers see the parameters themselves
+
+        def __init__(self, /, *places: Any, **given: Any) -> None:
+            """Parameters by name. Raises `PipelineError` with one line for each that can't be used, as for a file."""
+            name = type(self).name()
+            parameters = type(self).parameters()
+            if places:
+                raise PipelineError([f"{name}: parameters are given by name, such as {type(self).__name__}({parameters[0]}=…)"])
+            try:
+                super().__init__(**given)
+            except ValidationError as error:
+                raise PipelineError(explain(error, name, parameters)) from None
+
+    @classmethod
+    def __pydantic_init_subclass__(cls, **kwargs: Any) -> None:
+        cls.__signature__ = _PARAMETERS  # type: ignore[assignment]
+
+    @classmethod
+    def parameters(cls) -> list[str]:
+        """Names of its parameters: its own first, then what it shares with others of its kind."""
+        shared = [name for base in reversed(cls.__mro__[1:]) if issubclass(base, Step) for name in base.model_fields]
+        own = [name for name in cls.model_fields if name not in shared]
+        return [name for name in (*own, *(each for each in dict.fromkeys(shared) if each in cls.model_fields)) if name != "step"]
+
+    def described(self, with_id: bool = True) -> str:
+        """The step as code writes it: only what is not at its default."""
+        shown = {name: getattr(self, name) for name in self.parameters() if with_id or name != "id"}
+        facts = [f"{name}={value!r}" for name, value in shown.items() if value != type(self).model_fields[name].default]
+        return f"{type(self).__name__}({', '.join(facts)})"
+
+    def __repr__(self) -> str:
+        return self.described()
+
+    __str__ = __repr__
 
     @classmethod
     def name(cls) -> str:
@@ -185,6 +248,11 @@ class Step(BaseModel):
     def for_objects(self) -> bool:
         """Whether the step applies separately to each object's box (see `within`)."""
         return self.__dict__.get("within") == "objects"
+
+    @property
+    def for_each_frame(self) -> bool:
+        """Whether the step draws anew for each frame of a clip or image of a group, where the others draw once (see `DetailStep`)."""
+        return bool(self.__dict__.get("per_frame", False))
 
     @field_validator("*", mode="after")
     @classmethod
@@ -243,6 +311,8 @@ class DetailStep(Step):
 
     kind: ClassVar[str] = "detail"
     purpose: ClassVar[str] = "texture"
+
+    per_frame: bool = later(switch(False, "of a clip, or a group drawn as one: draw anew for each frame, as noise does in life"))
 
     def values(self, drawn: Drawn, size: Size) -> Drawn | None:
         """All that the new pixels depend on besides the old ones, as plain values; None for no effect."""

@@ -19,22 +19,21 @@ from varlen.steps.base import Step
 VARIABLE = "VARLEN_STEPS"
 
 
-def load_step_files(catalogue: dict[str, type[Step]]) -> dict[str, str]:
-    """Add the steps of all files to `catalogue`; returns their names and the SHA-256 of their files.
+def load_step_files(catalogue: dict[str, type[Step]]) -> None:
+    """Add the steps of all files to `catalogue`, each with the SHA-256 of its file.
 
     Raises `StepFileError` naming the file that can't be used.
     """
-    digests: dict[str, str] = {}
     for path in filter(None, os.environ.get(VARIABLE, "").split(os.pathsep)):
         found = _steps_of(Path(path))
         if not found:
-            raise StepFileError(f"{path}: there is no step in it (a class derived from varlen.steps.base.Step with a `step` field)")
+            raise StepFileError(f"{path}: there is no step in it (a class derived from varlen.steps.base.Step with a `step` field, or a function "
+                                "under @varlen.step)")  # fmt: skip
         for cls in found:
-            if cls.name() in catalogue:
+            if catalogue.get(cls.name(), cls) is not cls:
                 raise StepFileError(f"{path}: the step name {cls.name()!r} is taken")
             catalogue[cls.name()] = cls
-            digests[cls.name()] = hashlib.sha256(Path(path).read_bytes()).hexdigest()
-    return digests
+            cls.source_digest = hashlib.sha256(Path(path).read_bytes()).hexdigest()
 
 
 def _steps_of(path: Path) -> list[type[Step]]:

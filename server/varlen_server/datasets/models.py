@@ -19,7 +19,7 @@ class Dataset(models.Model):
 
     `ready` once all its images are there, before that nobody sees it; `examined` pictures were decoded
     to look for damage and likeness, by a job that is there while `examining`. `marks` says of classes
-    what must not be done to them (see `varlen.forecast.advice`); `source` is where the files were, "" if uploaded.
+    what must not be done to them (see `varlen.forecasts.advice`); `source` is where the files were, "" if uploaded.
     """
 
     name = models.CharField(max_length=200)

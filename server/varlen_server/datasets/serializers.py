@@ -7,7 +7,7 @@ from typing import Any
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 from varlen.datasets.skeleton import Skeleton, mirror_pairs
-from varlen.forecast.advice import MARKS
+from varlen.forecasts.advice import MARKS
 
 from varlen_server.datasets.models import Dataset, DatasetImport, Image
 from varlen_server.datasets.services import split_counts

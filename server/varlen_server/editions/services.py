@@ -18,7 +18,7 @@ from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.scores import Score, attach, read_scores, scores_of
 from varlen.errors import EditionError
-from varlen.forecast.outlook import expected_labels
+from varlen.forecasts.outlook import expected_labels
 from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.models import Dataset

@@ -21,10 +21,10 @@ from rest_framework.generics import get_object_or_404
 from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import RenderError
-from varlen.forecast.advice import advice_on
-from varlen.forecast.label_forecast import Tally, count_draws, forecast
-from varlen.forecast.limits import largest_range
-from varlen.forecast.outlook import expected_labels
+from varlen.forecasts.advice import advice_on
+from varlen.forecasts.label_forecast import Tally, count_draws, forecast
+from varlen.forecasts.limits import largest_range
+from varlen.forecasts.outlook import expected_labels
 from varlen.pipeline.document import from_json
 from varlen.pipeline.plan import Plan, Resample
 from varlen.render.renderer import Renderer

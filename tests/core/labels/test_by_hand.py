@@ -163,7 +163,7 @@ def test_no_keypoints_and_one_keypoint_are_as_good_as_many() -> None:
 def test_areas_painted_over_a_box_of_40_by_20(areas: list[list[float]], outcome: tuple | None) -> None:
     from varlen.labels.occlusion import hide_under_areas
     from varlen.labels.outcomes import LabelState
-    from varlen.pipeline.document import LabelRules
+    from varlen.pipeline.reading import LabelRules
     from varlen.steps.cutout import Cutout
 
     dataset = scene({"a": [{"box": [40, 20, 80, 40], "points": [[41, 21, 2.0], [79, 39, 1.0]]}]})
@@ -181,7 +181,7 @@ def test_areas_painted_over_a_box_of_40_by_20(areas: list[list[float]], outcome:
 def test_an_object_laid_over_another_takes_its_place() -> None:
     from varlen.labels.occlusion import occlude
     from varlen.labels.outcomes import LabelState
-    from varlen.pipeline.document import LabelRules
+    from varlen.pipeline.reading import LabelRules
 
     from tests.core.scenes import objects_of
 

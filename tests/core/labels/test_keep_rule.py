@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from varlen.labels.keep_rule import cover_reason, cut_reason, lost, required_share, small_reason, too_small, touched
-from varlen.pipeline.document import LabelRules
+from varlen.pipeline.reading import LabelRules
 
 RULES = LabelRules(keep_share=0.25, keep_side_px=3)
 

@@ -11,7 +11,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from varlen.errors import PipelineError
-from varlen.pipeline.document import MOST_DEPTH, MOST_STEPS, document_schema, from_json, parse, read
+from varlen.pipeline.document import document_schema, from_json, parse, read
+from varlen.pipeline.reading import MOST_DEPTH, MOST_STEPS
 from varlen.steps import BUILT_IN, CATALOGUE, describe
 
 from tests.conftest import PROJECT
@@ -146,7 +147,7 @@ def nested(depth: int, inner: dict) -> dict:
 def test_junctions_stand_in_one_another_up_to_a_depth() -> None:
     deepest = from_json(nested(MOST_DEPTH, {"step": "flip"}))
     assert [step.step for step in deepest.all_steps()] == ["junction"] * MOST_DEPTH + ["flip"]
-    assert [step.id for step in deepest.all_steps()] == ["junction", *(f"junction_{n}" for n in range(2, MOST_DEPTH + 1)), "flip"]
+    assert [step.id for step in deepest.all_steps()] == ["junction", *(f"junction-{n}" for n in range(2, MOST_DEPTH + 1)), "flip"]
     place = "steps[0]" + ".branches[0].steps[0]" * MOST_DEPTH
     assert problems(nested(MOST_DEPTH + 1, {"step": "flip"}))[0] == f"{place}: junctions inside junctions, more than {MOST_DEPTH} deep"
 
@@ -162,7 +163,7 @@ def test_steps_in_branches_count_and_share_their_ids_with_all() -> None:
     assert problems(twice) == ["steps[1].id: 'tilt' is taken by an earlier step"]
     later = nested(1, {"step": "flip"})
     later["steps"].append({"step": "rotate", "id": "flip"})
-    assert [step.id for step in from_json(later).all_steps()] == ["junction", "flip_2", "flip"]  # given names go first
+    assert [step.id for step in from_json(later).all_steps()] == ["junction", "flip-2", "flip"]  # given names go first
 
 
 def test_normalize_belongs_at_the_end_of_the_pipeline() -> None:

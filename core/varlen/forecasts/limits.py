@@ -7,7 +7,7 @@ from typing import Any
 
 from varlen.datasets.dataset import Dataset
 from varlen.errors import PipelineError
-from varlen.forecast.label_forecast import DRAWS, count_draws
+from varlen.forecasts.label_forecast import DRAWS, count_draws
 from varlen.pipeline.document import Pipeline, from_json
 from varlen.render.renderer import Renderer
 

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
-from varlen.forecast.advice import advice_on
+from varlen.forecasts.advice import advice_on
 from varlen.pipeline.diff import differences
 from varlen.pipeline.document import from_json
 

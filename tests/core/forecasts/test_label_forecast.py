@@ -22,8 +22,8 @@ from varlen.editions.export_spec import ExportSpec
 from varlen.editions.recreate import recreate
 from varlen.editions.rows import find_row
 from varlen.errors import EditionError, PipelineError
-from varlen.forecast.label_forecast import _outlined, count_draws, forecast
-from varlen.forecast.limits import largest_range
+from varlen.forecasts.label_forecast import _outlined, count_draws, forecast
+from varlen.forecasts.limits import largest_range
 from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline

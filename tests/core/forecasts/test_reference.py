@@ -10,7 +10,7 @@ import numpy as np
 import shapely
 from shapely import affinity
 from varlen.datasets.dataset import Dataset
-from varlen.forecast.label_forecast import count_draws
+from varlen.forecasts.label_forecast import count_draws
 from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline

@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 from varlen.datasets.skeleton import Skeleton
-from varlen.forecast.advice import Advice, advice_on
+from varlen.forecasts.advice import Advice, advice_on
 from varlen.model.geometry import Size
 
 from tests.conftest import make_pipeline

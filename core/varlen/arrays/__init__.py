@@ -1,0 +1,1 @@
+"""The door for code: arrays and labels in, arrays and labels out, with the draws of files, screens and exports."""

@@ -1,0 +1,125 @@
+"""Clips: frames that go through one draw together."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any, overload
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.arrays.render_picture import render_picture
+from varlen.arrays.rendered import Loss, Rendered
+from varlen.datasets.array_checks import checked_image
+from varlen.datasets.array_labels import Labels
+from varlen.errors import ArrayError
+from varlen.pipeline.document import Pipeline
+from varlen.pipeline.draw_sources import ClipDraws
+from varlen.pipeline.trace import Trace
+
+
+class RenderedClip(Sequence[Rendered]):
+    """One variant of a clip: a `Rendered` for each frame, and all of them together. Made by `Pipeline.render`.
+
+    Lists hold one thing for each frame. Only frames hold what else there is, such as `clip[0].trace`.
+    """
+
+    def __init__(self, frames: Sequence[Rendered]) -> None:
+        self.frames = tuple(frames)
+
+    def __len__(self) -> int:
+        return len(self.frames)
+
+    @overload
+    def __getitem__(self, place: int) -> Rendered: ...
+    @overload
+    def __getitem__(self, place: slice) -> RenderedClip: ...
+    def __getitem__(self, place: int | slice) -> Rendered | RenderedClip:
+        """A frame, or a part of the clip."""
+        return RenderedClip(self.frames[place]) if isinstance(place, slice) else self.frames[place]
+
+    def __iter__(self) -> Iterator[Rendered]:
+        return iter(self.frames)
+
+    @property
+    def image(self) -> NDArray[np.uint8]:
+        """All frames, (T, H, W, C) uint8."""
+        return np.stack([frame.image for frame in self.frames])
+
+    @property
+    def boxes(self) -> list[NDArray[np.float64] | None]:
+        """The boxes of each frame."""
+        return [frame.boxes for frame in self.frames]
+
+    @property
+    def classes(self) -> list[Any]:
+        """The classes of each frame."""
+        return [frame.classes for frame in self.frames]
+
+    @property
+    def labels(self) -> list[Labels]:
+        """All labels of each frame."""
+        return [frame.labels for frame in self.frames]
+
+    @property
+    def kept(self) -> list[NDArray[np.int64]]:
+        """For each frame the places of its objects in what went in."""
+        return [frame.kept for frame in self.frames]
+
+    @property
+    def lost(self) -> list[list[Loss]]:
+        """The objects that each frame lost."""
+        return [frame.lost for frame in self.frames]
+
+    @property
+    def trace(self) -> list[Trace]:
+        """The trace of each frame."""
+        return [frame.trace for frame in self.frames]
+
+    def again(self, array: Any, fill: float = 0, nearest: bool = False) -> NDArray[Any]:
+        """The same geometry on another clip: (T, H, W) or (T, H, W, C), or a list of frames; see `Rendered.again`."""
+        if len(array) != len(self):
+            raise ArrayError(f"again: {len(array)} frames for a clip of {len(self)}")
+        return np.stack([frame.again(each, fill, nearest) for frame, each in zip(self.frames, array, strict=True)])
+
+    def __repr__(self) -> str:
+        return f"RenderedClip({len(self)} frames of {self.frames[0].size.width}×{self.frames[0].size.height} px)"
+
+    def _repr_png_(self) -> bytes:
+        from varlen.arrays.looking import clip_strip
+
+        return clip_strip(self.frames)
+
+
+def is_clip(image: Any) -> bool:
+    """Whether an argument is a clip: four axes, or a list of frames."""
+    return isinstance(image, (list, tuple)) or (isinstance(image, np.ndarray) and image.ndim == 4)
+
+
+def render_clip(pipeline: Pipeline, clip: Any, labels: Any, key: str, variant: int, split: str, partners: Sequence[Any], group: str,
+                per_frame: bool) -> RenderedClip:  # fmt: skip
+    """Every frame through one draw. Raises `ArrayError` for frames of several sizes, and for labels that are not one for each frame."""
+    frames = [checked_image(frame, f"frame {place}") for place, frame in enumerate(clip)]
+    if not frames:
+        raise ArrayError("image: the clip has no frames")
+    if len({frame.shape for frame in frames}) > 1:
+        raise ArrayError(f"image: frames of one clip have one size, not {', '.join(sorted({str(frame.shape) for frame in frames}))}")
+    if isinstance(labels, Labels) or (labels is not None and len(labels) != len(frames)):
+        given = "one Labels" if isinstance(labels, Labels) else f"{len(labels)}"
+        raise ArrayError(f"labels: a clip of {len(frames)} frames takes a list of as many Labels, not {given}")
+    draws = ClipDraws(pipeline.seed, group if pipeline.draw_per == "group" and group else key, variant, per_frame)
+    found = []
+    for place, frame in enumerate(frames):
+        draws.begin(place)
+        own = [_partner_frame(partner, place) for partner in partners]
+        found.append(render_picture(pipeline, frame, labels[place] if labels is not None else None, key, variant, split, own, group, draws))
+    return RenderedClip(found)
+
+
+def _partner_frame(partner: Any, place: int) -> Any:
+    """A partner for one frame: a still picture as it is, of a clip the frame in the same place, beginning again where it is shorter."""
+    name, image, *labels = partner if isinstance(partner[0], str) else ("", *partner)
+    if is_clip(image):
+        place %= len(image)
+        image, labels = image[place], [each[place] for each in labels]
+    return (name, image, *labels) if name else (image, *labels)

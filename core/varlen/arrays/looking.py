@@ -1,0 +1,160 @@
+"""Pictures to look at: contact sheets, a step at several values, and a variant beside its original. They show themselves in a notebook."""
+
+from __future__ import annotations
+
+import base64
+import html
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, get_args
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.arrays.render_picture import render_picture
+from varlen.arrays.rendered import Rendered
+from varlen.atomic_files import write_whole
+from varlen.datasets.array_labels import Labels
+from varlen.datasets.image_files import encode
+from varlen.errors import ArrayError
+from varlen.kernels.warp_affine import Pixels
+from varlen.model.objects import Objects
+from varlen.pipeline.document import Pipeline
+from varlen.render.contact_sheet import draw_line, drawn_tile, stacked
+from varlen.steps.base import Step
+from varlen.steps.problems import nearest
+
+TILE_PX = 240
+MOST_VARIANTS = 400
+COLUMNS = 5
+LOST = (230, 60, 50)
+
+
+class Sheet:
+    """Tiles in rows. Shows itself in a notebook; pixels: (H, W, 3) uint8; captions: of the tiles, in their order."""
+
+    def __init__(self, tiles: Sequence[Pixels], captions: Sequence[str], columns: int = COLUMNS) -> None:
+        self.tiles, self.captions, self.columns = list(tiles), list(captions), columns
+
+    @property
+    def pixels(self) -> NDArray[np.uint8]:
+        """The whole sheet, (H, W, 3) uint8."""
+        return stacked([self.tiles[place : place + self.columns] for place in range(0, len(self.tiles), self.columns)])
+
+    def save(self, path: Path | str) -> None:
+        """Write it as a PNG, or as JPEG or WebP where the name ends so. Raises `ArrayError` for another ending."""
+        kinds: dict[str, Any] = {".png": "png", ".jpg": "jpeg", ".jpeg": "jpeg", ".webp": "webp"}
+        path = Path(path)
+        if path.suffix.lower() not in kinds:
+            raise ArrayError(f"{path}: a sheet is saved as .png, .jpg or .webp")
+        write_whole(path, encode(self.pixels, kinds[path.suffix.lower()]))
+
+    def __len__(self) -> int:
+        return len(self.tiles)
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({len(self)} tiles: {', '.join(self.captions[:8])}{' …' if len(self) > 8 else ''})"
+
+    def _repr_html_(self) -> str:
+        figures = "".join(
+            f'<figure style="margin:4px"><img alt="{html.escape(caption)}" src="{_data_url(tile)}">'
+            f'<figcaption style="font-size:12px">{html.escape(caption)}</figcaption></figure>'
+            for tile, caption in zip(self.tiles, self.captions, strict=True)
+        )
+        return f'<div style="display:flex;flex-wrap:wrap">{figures}</div>'
+
+    def _repr_png_(self) -> bytes:
+        return encode(self.pixels, "png")
+
+
+def sheet(pipeline: Pipeline, image: NDArray[np.uint8], labels: Labels | None = None, variants: int = 10, *, key: str = "",
+          partners: Sequence[Any] = (), tile_px: int = TILE_PX) -> Sheet:  # fmt: skip
+    """A contact sheet of one picture: itself, then its variants 1 … `variants`, with their labels drawn.
+
+    image, labels, key, partners: as for `Pipeline.render`; tile_px: width of a tile. Raises `ArrayError` for what can't be right.
+
+    >>> import numpy as np, varlen as v
+    >>> v.sheet(v.Pipeline([v.Flip()]), np.zeros((48, 64, 3), np.uint8), variants=3)
+    Sheet(4 tiles: original, 1, 2, 3)
+    """
+    if not 1 <= variants <= MOST_VARIANTS:
+        raise ArrayError(f"variants: {variants} is outside 1 … {MOST_VARIANTS}")
+    outs = [render_picture(pipeline, image, labels, key, variant, "train", partners) for variant in range(1, variants + 1)]
+    return Sheet([_original(outs[0], tile_px), *(_tile(out, tile_px) for out in outs)], ["original", *map(str, range(1, variants + 1))])
+
+
+def strip(step: type[Step], parameter: str, image: NDArray[np.uint8], labels: Labels | None = None, values: Sequence[Any] | None = None,
+          *, tile_px: int = TILE_PX, **settings: Any) -> Sheet:  # fmt: skip
+    """One step at five values of a parameter, with the labels drawn; of a choice, each.
+
+    step: a step's class, such as `Rotate`; values: instead of five along the parameter's usual range; settings: of its other parameters.
+    Raises `ArrayError` for a parameter that the step does not have.
+
+    >>> import numpy as np, varlen as v
+    >>> v.strip(v.Rotate, "degrees", np.zeros((48, 64, 3), np.uint8))
+    Sheet(5 tiles: -45, -22.5, 0, 22.5, 45)
+    """
+    if not (isinstance(step, type) and issubclass(step, Step)):
+        raise ArrayError(f"strip: the first argument is a step's class, such as Rotate, not {step!r:.60}")
+    if parameter not in step.parameters():
+        raise ArrayError(f"strip: {step.name()} has no parameter {parameter!r}{nearest(parameter, step.parameters())}")
+    chosen = list(_values(step, parameter) if values is None else values)
+    usual = {"probability": 1.0} | settings
+    outs = [render_picture(Pipeline([step(**usual | {parameter: value})]), image, labels, "", 1, "train") for value in chosen]
+    return Sheet([_tile(out, tile_px) for out in outs], [f"{value:g}" if isinstance(value, float) else str(value) for value in chosen])
+
+
+def _values(step: type[Step], parameter: str) -> list[Any]:
+    """Five values along a parameter's usual range, or all of its words."""
+    field = step.model_fields[parameter]
+    extra: dict[str, Any] = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+    if extra.get("control") in ("option", "scope"):
+        return list(get_args(field.annotation))
+    if extra.get("control") == "switch":
+        return [False, True]
+    if extra.get("control") == "probability":
+        return [0.0, 0.25, 0.5, 0.75, 1.0]
+    low, high = extra.get("slider") or (extra.get("low"), extra.get("high"))
+    if low is None or high is None:
+        raise ArrayError(f"strip: say which values of {parameter} to show, as values=[…]")
+    found = np.geomspace(low, high, 5) if extra.get("log") and low > 0 else np.linspace(low, high, 5)
+    whole = extra.get("whole") or extra.get("control") == "whole"
+    return [round(value) if whole else float(f"{value:.4g}") for value in found.tolist()]
+
+
+def before_and_after(out: Rendered) -> bytes:
+    """The original, its lost objects crossed out, and the variant beside it: a PNG."""
+    return Sheet([_original(out, 2 * TILE_PX), _tile(out, 2 * TILE_PX)], ["original", "variant"])._repr_png_()
+
+
+def clip_strip(frames: Sequence[Rendered]) -> bytes:
+    """Up to ten frames of a clip, evenly spaced: a PNG."""
+    places = np.unique(np.linspace(0, len(frames) - 1, min(len(frames), 10)).round().astype(int)).tolist()
+    return Sheet([_tile(frames[place], TILE_PX) for place in places], [str(place) for place in places])._repr_png_()
+
+
+def _tile(out: Rendered, width: int) -> Pixels:
+    return drawn_tile(out._pictures, _colored(out.image), out._objects, width)
+
+
+def _original(out: Rendered, width: int) -> Pixels:
+    objects = out._pictures.entries[out.key].objects
+    tile = drawn_tile(out._pictures, _colored(out._original), objects, width)
+    for box in _lost_boxes(out, objects):
+        x0, y0, x1, y1 = (value * width / out._original.shape[1] for value in box)
+        draw_line(tile, np.array([[x0, y0], [x1, y1]]), LOST, 1.0)
+        draw_line(tile, np.array([[x0, y1], [x1, y0]]), LOST, 1.0)
+    return tile
+
+
+def _lost_boxes(out: Rendered, objects: Objects) -> list[list[float]]:
+    gone = {outcome.id for outcome in out._state.dropped if outcome.image == out.key}
+    return [box for name, box in zip(objects.ids, objects.boxes.tolist(), strict=True) if name in gone]
+
+
+def _data_url(tile: Pixels) -> str:
+    return "data:image/png;base64," + base64.b64encode(encode(tile, "png")).decode()
+
+
+def _colored(image: NDArray[np.uint8]) -> Pixels:
+    return np.ascontiguousarray(np.broadcast_to(image, (*image.shape[:2], 3)))

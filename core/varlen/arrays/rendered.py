@@ -1,0 +1,222 @@
+"""What comes out of a render: arrays in the order of what went in, what was lost and why, and the same draw once more."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.arrays.again import carried
+from varlen.arrays.one_picture import ArrayRenderer, Pictures
+from varlen.datasets.array_labels import Labels, full_mask, ring_list
+from varlen.errors import ArrayError
+from varlen.kernels.pixel_digest import pixel_digest
+from varlen.labels.outcomes import LabelState, ObjectOutcome
+from varlen.model.geometry import Size
+from varlen.model.objects import Objects
+from varlen.pipeline.plan import Plan
+from varlen.pipeline.trace import Trace
+from varlen.render.renderer import lightness
+
+
+class Loss(NamedTuple):
+    """An object that was lost or cut: its id (its place where it has none), why, by which step, and the share of it that is left."""
+
+    id: Any
+    reason: str
+    step: str
+    share: float = 0.0
+
+
+class Rendered:
+    """One variant as arrays. Made by `Pipeline.render`.
+
+    What went in comes out in the same order, only what survived; parts that were not given are None. Labels of partners follow
+    (mosaic, mixup, paste_objects); their place in `kept` is −1.
+    """
+
+    def __init__(self, renderer: ArrayRenderer, plan: Plan, state: LabelState, labels: Labels, variant: int, original: NDArray[np.uint8]) -> None:
+        self._renderer, self._plan, self._state, self._labels = renderer, plan, state, labels
+        self.variant, self.key, self._original = variant, plan.image, original
+
+    @property
+    def _objects(self) -> Objects:
+        return self._state.objects
+
+    @property
+    def _pictures(self) -> Pictures:
+        assert isinstance(self._renderer.dataset, Pictures)
+        return self._renderer.dataset
+
+    @cached_property
+    def image(self) -> NDArray[np.uint8]:
+        """The picture, (H, W, 3) uint8; (H, W, 1) where a step made it gray or a gray one went in. An array of its own."""
+        pixels = self._renderer.pixels(self._plan)
+        if self._plan.gray or self._original.shape[2] == 1:
+            return lightness(pixels)
+        own = pixels.flags.c_contiguous and pixels.flags.owndata and not np.may_share_memory(pixels, self._original)
+        return pixels if own else np.array(pixels, order="C")
+
+    @property
+    def size(self) -> Size:
+        """Width and height, px."""
+        return self._plan.size
+
+    @cached_property
+    def boxes(self) -> NDArray[np.float64] | None:
+        """(N, 4) x_min, y_min, x_max, y_max in px; where no boxes were given, those around what was. None without objects' labels."""
+        return self._objects.boxes.copy() if self._has_objects else None
+
+    @cached_property
+    def classes(self) -> Any:
+        """Classes as they went in: a list of names, or an array; None where none were given."""
+        if self._labels.classes is None:
+            return None
+        found = [self._pictures.values[place] for place in self._objects.classes.tolist()]
+        given = self._labels.classes
+        return np.array(found, given.dtype) if isinstance(given, np.ndarray) else found
+
+    @cached_property
+    def keypoints(self) -> NDArray[np.float64] | None:
+        """(N, K, 3) x, y, visibility; points out of the picture are not labelled: 0, 0, 0. None where none were given."""
+        return None if self._labels.keypoints is None else self._objects.keypoints.copy()
+
+    @cached_property
+    def masks(self) -> Any:
+        """Instance masks of the new size as they went in: an array (N, H, W), or a list with None where an object has none."""
+        given = self._labels.masks
+        if given is None:
+            return None
+        kind = next((mask.dtype for mask in given if mask is not None), np.dtype(np.bool_))
+        found = [full_mask(mask, self.size) for mask in self._objects.masks]
+        cast = [None if mask is None else mask.astype(kind, copy=False) for mask in found]
+        if any(mask is None for mask in cast):
+            return cast
+        return np.array(cast, kind).reshape(-1, self.size.height, self.size.width)
+
+    @cached_property
+    def polygons(self) -> list[list[NDArray[np.float64]] | None] | None:
+        """For each object its rings, (P, 2) x, y: outlines, each followed by its holes; None for an object without."""
+        if self._labels.polygons is None:
+            return None
+        alone = self._objects.oriented.only()
+        return [None if place in alone else ring_list(polygon) for place, polygon in enumerate(self._objects.polygons)]
+
+    @cached_property
+    def oriented(self) -> Any:
+        """Corners of oriented boxes, (N, 4, 2), or a list with None where an object has none; None where none were given."""
+        if self._labels.oriented is None:
+            return None
+        found = [self._objects.oriented.of_object(place) for place in range(len(self._objects))]
+        return found if any(each is None for each in found) else np.array(found).reshape(-1, 4, 2)
+
+    @cached_property
+    def label_map(self) -> NDArray[Any] | None:
+        """The class of every pixel, of the type that went in; `void` where no source pixel reaches. None where none was given."""
+        given = self._labels.label_map
+        if given is None:
+            return None
+        if self._pictures.entries[self.key].label_map:
+            found = self._renderer.label_map(self._plan)
+            return None if found is None else np.array(found, order="C")
+        return carried(self._renderer, self._plan, {self.key: given}, self._labels.void, nearest=True)
+
+    @cached_property
+    def ids(self) -> Any:
+        """Ids as they went in; the places of objects where none were given."""
+        names = self._by_name
+        found = [names.get((image, name), name) for image, name in zip(self._objects.images, self._objects.ids, strict=True)]
+        return np.array(found) if isinstance(self._labels.ids, np.ndarray) else found
+
+    @cached_property
+    def kept(self) -> NDArray[np.int64]:
+        """For each object its place in what went in, −1 for those of partners."""
+        places = {name: place for place, name in enumerate(self._labels.internal_ids())}
+        found = [places.get(name, -1) if image == self.key else -1 for image, name in zip(self._objects.images, self._objects.ids, strict=True)]
+        return np.array(found, np.int64)
+
+    @cached_property
+    def share(self) -> NDArray[np.float64]:
+        """(N,) how much of each object is still in the picture, 0 … 1."""
+        return self._objects.share.copy()
+
+    @cached_property
+    def lost(self) -> list[Loss]:
+        """Objects that are gone, and why."""
+        return self._losses("dropped")
+
+    @cached_property
+    def clipped(self) -> list[Loss]:
+        """Objects of which a part is gone, and why."""
+        return self._losses("clipped")
+
+    @cached_property
+    def image_classes(self) -> dict[str, float]:
+        """Image-level classes and how much of the picture stands for each; mixing pictures shares them out."""
+        return self._renderer.classes(self._plan)
+
+    @cached_property
+    def trace(self) -> Trace:
+        """Everything that was drawn and what became of the objects, as JSON has it, with the digest of the pixels."""
+        trace = self._renderer.trace_of(self._plan, self._state, self.variant)
+        trace["pixel_digest"] = pixel_digest(self.image)
+        return trace
+
+    @property
+    def labels(self) -> Labels:
+        """All labels as one, ready for another render or for `to_xywh` and its like."""
+        skeleton, mirrored = self._labels.skeleton, self._labels.mirror_classes
+        whole, rings = self._objects.polygons, self.polygons
+        polygons = None if rings is None else [None if each is None else whole[place] for place, each in enumerate(rings)]
+        ids = self.ids if self._labels.ids is not None else None
+        return Labels(boxes=self.boxes, classes=self.classes, keypoints=self.keypoints, skeleton=skeleton, masks=self.masks, polygons=polygons,
+                      oriented=self.oriented, label_map=self.label_map, ids=ids, image_classes=tuple(self.image_classes),
+                      mirror_classes=mirrored, outside="keep", void=self._labels.void)  # fmt: skip
+
+    def again(self, array: NDArray[Any], fill: float = 0, nearest: bool = False, partners: Sequence[NDArray[Any]] = ()) -> NDArray[Any]:
+        """The same draw's geometry on another array of the picture's size: a depth map, a second camera, a heat map, many bands.
+
+        array: (H, W) or (H, W, C), whole numbers, floats or bool; the result has its type. fill: what becomes of pixels that no source
+        pixel reaches; nearest: move values as they are, for classes and ids, instead of interpolating. partners: the arrays of the
+        pictures that were mixed in, in their order. Raises `ArrayError` for an array of another size.
+
+        >>> import numpy as np, varlen as v
+        >>> out = v.Pipeline([v.Shift(x_fraction=0.25, y_fraction=0)]).render(np.zeros((40, 80, 3), np.uint8))
+        >>> depth = np.full((40, 80), 1.5, np.float32)
+        >>> moved = out.again(depth, fill=-1)
+        >>> moved.dtype, moved[0, 19], moved[0, 20]
+        (dtype('float32'), np.float32(-1.0), np.float32(1.5))
+        """
+        keys = [key for key in self._pictures.files.pictures if key != self.key]
+        if partners and len(partners) != len(keys):
+            raise ArrayError(f"again: {len(partners)} partners for {len(keys)} that were rendered")
+        return carried(self._renderer, self._plan, {self.key: array, **dict(zip(keys, partners, strict=False))}, fill, nearest)
+
+    def __repr__(self) -> str:
+        lost = f", {len(self.lost)} lost" if self.lost else ""
+        return f"Rendered({self.key!r}, variant {self.variant}: {self.size.width}×{self.size.height} px, {len(self._objects)} objects{lost})"
+
+    def _repr_png_(self) -> bytes:
+        from varlen.arrays.looking import before_and_after
+
+        return before_and_after(self)
+
+    @property
+    def _has_objects(self) -> bool:
+        given = (self._labels.boxes, self._labels.masks, self._labels.polygons, self._labels.oriented, self._labels.keypoints)
+        return any(part is not None for part in given)
+
+    @cached_property
+    def _by_name(self) -> dict[tuple[str, str], Any]:
+        """Ids as they went in, by picture and internal name."""
+        own = range(len(self._labels)) if self._labels.ids is None else self._labels.ids
+        return {(self.key, name): given for name, given in zip(self._labels.internal_ids(), own, strict=True)}
+
+    def _losses(self, kind: str) -> list[Loss]:
+        def loss(outcome: ObjectOutcome) -> Loss:
+            return Loss(self._by_name.get((outcome.image, outcome.id), outcome.id), outcome.reason, outcome.step, outcome.share)
+
+        return [loss(each) for each in self._state.outcomes() if each.outcome == kind and each.image == self.key]

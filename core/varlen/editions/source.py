@@ -1,0 +1,32 @@
+"""The dataset that an edition was made from."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.formats import read_dataset
+from varlen.datasets.import_options import ImportOptions
+from varlen.editions.record import RECORD, EditionRecord
+from varlen.editions.rows import read_rows
+from varlen.errors import ReadProblems, VarlenError
+
+
+def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: str = "--dataset") -> Dataset:
+    """The dataset that an edition was made from, read as it was read then. Raises `VarlenError` where it isn't there.
+
+    dataset: where it is now; name: what that is called where it is asked for.
+    """
+    source = dataset or Path(record.get("dataset_path") or "")
+    if not source.name or not source.exists():
+        where = f"{source} is not there" if source.name else "the edition does not say where"
+        raise VarlenError(f"{edition}: its source dataset is needed, and {where}; name it with {name}")
+    return read_dataset(source, None, ReadProblems(strict=False), ImportOptions.from_json(record.get("read_as", {})))
+
+
+def known_splits(path: Path) -> dict[str, str]:
+    """The split of every picture of a dataset or edition, by the SHA-256 of its file; of editions that of its sources."""
+    if (path / RECORD).is_file():
+        return {row["source_sha256"]: row["split"] for row in read_rows(path)}
+    other = read_dataset(path)
+    return {other.source_digest(key): entry.split for key, entry in other.entries.items()}

@@ -1,0 +1,236 @@
+"""A step of one's own from a function: its signature becomes parameters, schema, screen control and documentation.
+
+The function's source text enters the digest of pipelines that use it, so a changed step never passes for the old one.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import importlib.util
+import inspect
+import sys
+import textwrap
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, get_args, get_origin, get_type_hints
+
+from pydantic import create_model
+
+from varlen.draws import Stream
+from varlen.errors import PipelineError, RenderError, StepFileError
+from varlen.model.effects import Detail, Move
+from varlen.model.geometry import Matrix, Size
+from varlen.steps.base import DetailStep, DrawContext, Drawn, EdgedStep, Rgb, Span, Step, color, number, option, span, stream_key, switch, whole
+from varlen.steps.registry import CATALOGUE
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+#: The part of a drawn record that says which random numbers the function gets.
+KEY = "stream"
+
+
+class Range(NamedTuple):
+    """A parameter that is drawn: a number from a range. unit: for people; low, high: the hard limits; log: halving is as likely as doubling."""
+
+    unit: str
+    low: float
+    high: float
+    log: bool = False
+
+
+class Number(NamedTuple):
+    """A parameter that is one number, the same for every draw. whole: whether it is a whole one."""
+
+    unit: str
+    low: float
+    high: float
+    whole: bool = False
+
+
+class _FunctionStep(Step):
+    """What both kinds of steps made from functions share."""
+
+    function: ClassVar[Callable[..., Any]]
+    drawn_names: ClassVar[tuple[tuple[str, bool], ...]] = ()
+    fixed_names: ClassVar[tuple[str, ...]] = ()
+    takes_stream: ClassVar[bool] = False
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        drawn: Drawn = {}
+        for name, log in self.drawn_names:
+            low, high = getattr(self, name)
+            drawn[name] = stream.factor(low, high) if log else stream.uniform(low, high)
+        if self.takes_stream:
+            drawn[KEY] = stream_key(stream)
+        return drawn
+
+    def _called(self, first: Any, drawn: Drawn) -> Any:
+        """The function with what was drawn and what is fixed. Raises `RenderError` naming the step for whatever it raises."""
+        given = {**drawn, **{name: getattr(self, name) for name in self.fixed_names}}
+        if self.takes_stream:
+            given[KEY] = Stream(given[KEY], "", 0, self.step)
+        try:
+            return type(self).function(first, **given)
+        except Exception as error:  # whatever the function does wrong is its author's to mend
+            raise RenderError(f"step {self.id or self.step}: {type(error).__name__}: {str(error)[:200]}") from error
+
+
+class _PixelStep(_FunctionStep, DetailStep):
+    def values(self, drawn: Drawn, size: Size) -> Drawn | None:
+        return {**drawn, **{name: getattr(self, name) for name in self.fixed_names}}
+
+    def effect(self, drawn: Drawn, size: Size) -> Detail | None:
+        return Detail(self, self.values(drawn, size) or {})
+
+    def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
+        found: NDArray[np.uint8] = self._called(pixels, {name: value for name, value in values.items() if name not in self.fixed_names})
+        return found
+
+
+class _MatrixStep(_FunctionStep, EdgedStep):
+    def effect(self, drawn: Drawn, size: Size) -> Move:
+        found = self._called(size, drawn)
+        try:
+            numbers = [float(value) for row in found for value in row]
+        except (TypeError, ValueError):
+            numbers = []
+        if len(numbers) != 9 or not all(abs(value) < 1e12 for value in numbers):
+            raise RenderError(f"step {self.id or self.step}: must give back a 3×3 matrix, rows of numbers, not {found!r:.80}")
+        return Move(Matrix(*numbers), size, self.edges, self.edge_color)
+
+
+def step(function: Callable[..., Any]) -> type[Any]:
+    """Make a step of a function, and add it to the catalogue under the function's name.
+
+    A function whose first parameter is `size` gets the picture's width and height and gives back a 3×3 matrix, rows of numbers, that
+    takes points x, y of the picture to where they go: boxes, outlines and all other labels follow. Any other gets pixels (H, W, 3) uint8,
+    which it may write to, and gives back pixels of the same shape and type; labels stay. All further parameters are given by name, have a
+    default, and say what they are: `Range` (drawn for each variant), `Number`, bool, or Literal words. One called `stream` gets random numbers of its
+    own (`stream.uniform(low, high)`, `stream.below(count)`). The docstring's first line is the step's meaning; lines "name: meaning"
+    in it are those of parameters. Raises `StepFileError` for a function that can't be a step.
+
+    >>> import numpy as np, varlen as v
+    >>> @v.step
+    ... def dim(pixels, *, strength: v.Range("share of level", 0, 1) = (0, 0.2)):
+    ...     "Darken the whole picture."
+    ...     return (pixels * (1 - strength)).astype(np.uint8)
+    >>> v.Pipeline([dim(strength=(0.5, 0.5))])
+    Pipeline([dim(strength=(0.5, 0.5))])
+    """
+    name = getattr(function, "__name__", "")
+    if not callable(function) or isinstance(function, type) or name == "<lambda>":
+        raise StepFileError(f"@step: expected a function with a name, not {function!r:.60}")
+    held = CATALOGUE.get(name)
+    if held is not None and not issubclass(held, _FunctionStep):
+        raise StepFileError(f"@step: the step name {name!r} is taken")
+    cls = _step_class(function, name)
+    CATALOGUE[name] = cls
+    return cls
+
+
+def _step_class(function: Callable[..., Any], name: str) -> type[Step]:
+    signature = inspect.signature(function)
+    first, *others = signature.parameters.values() or (None,)
+    if first is None or first.kind is first.KEYWORD_ONLY:
+        raise StepFileError(f"@step: {name} takes no pixels; write def {name}(pixels, *, …)")
+    hints = get_type_hints(function, include_extras=True) if _resolvable(function) else {}
+    meanings = _meanings(function)
+    fields: dict[str, Any] = {"step": (Literal[name], name)}
+    drawn, fixed = [], []
+    for parameter in others:
+        if parameter.name == KEY:
+            continue
+        control = _control(hints.get(parameter.name, parameter.annotation), function, name, parameter.name)
+        if parameter.default is parameter.empty:
+            raise StepFileError(f"@step: {name}: {parameter.name} needs a default")
+        if parameter.name in Step.model_fields or parameter.name == "per_frame":
+            raise StepFileError(f"@step: {name}: {parameter.name!r} is a name that every step has; call it otherwise")
+        fields[parameter.name] = _field(control, parameter.default, meanings.get(parameter.name, parameter.name.replace("_", " ")))
+        if isinstance(control, Range):
+            drawn.append((parameter.name, control.log))
+        else:
+            fixed.append(parameter.name)
+    base = _MatrixStep if first.name == "size" else _PixelStep
+    meaning = function.__doc__ or name.replace("_", " ").capitalize() + "."
+    cls: type[_FunctionStep] = create_model(name, __base__=base, __module__=function.__module__, __doc__=meaning, **fields)
+    cls.__qualname__ = function.__qualname__
+    cls.function = staticmethod(function)
+    cls.drawn_names, cls.fixed_names = tuple(drawn), tuple(fixed)
+    cls.takes_stream = KEY in signature.parameters
+    cls.source_digest = _source_digest(function, name)
+    try:
+        cls(step=name)
+    except PipelineError as error:
+        raise StepFileError("\n".join(f"@step: {problem}" for problem in error.problems)) from None
+    return cls
+
+
+def _resolvable(function: Callable[..., Any]) -> bool:
+    """Whether annotations are text that has to be evaluated."""
+    return any(isinstance(each, str) for each in getattr(function, "__annotations__", {}).values())
+
+
+def _control(hint: Any, function: Callable[..., Any], name: str, parameter: str) -> Any:
+    """What a parameter is: a `Range`, a `Number`, bool, or words."""
+    if isinstance(hint, str):
+        hint = eval(hint, getattr(function, "__globals__", {}))  # the annotation as its author wrote it
+    if get_origin(hint) is Annotated:
+        hint = next((each for each in get_args(hint)[1:] if isinstance(each, (Range, Number))), get_args(hint)[0])
+    if isinstance(hint, (Range, Number)) or hint is bool or get_origin(hint) is Literal or hint is Rgb:
+        return hint
+    raise StepFileError(f'@step: {name}: {parameter} must say what it is, such as {parameter}: Range("share of level", 0, 1) = (0, 0.2); '
+                        "Number, bool and Literal words are known too")  # fmt: skip
+
+
+def _field(control: Any, default: Any, meaning: str) -> tuple[Any, Any]:
+    match control:
+        case Range(unit, low, high, log):
+            return Span, span(default, meaning, unit=unit, low=low, high=high, log=log)
+        case Number(unit, low, high, True):
+            return int, whole(default, meaning, unit=unit, low=int(low), high=int(high))
+        case Number(unit, low, high):
+            return float, number(default, meaning, unit=unit, low=low, high=high)
+    if control is bool:
+        return bool, switch(default, meaning)
+    return (control, color(default, meaning)) if control is Rgb else (control, option(default, meaning))
+
+
+def _meanings(function: Callable[..., Any]) -> dict[str, str]:
+    lines = (line.strip().partition(": ") for line in (function.__doc__ or "").splitlines())
+    return {name: meaning for name, colon, meaning in lines if colon and name.isidentifier()}
+
+
+def _source_digest(function: Callable[..., Any], name: str) -> str:
+    try:
+        source = textwrap.dedent(inspect.getsource(function))
+    except (OSError, TypeError):
+        raise StepFileError(f"@step: the source of {name} can't be read, and without it no digest can tell whether it has changed; "
+                            "define it in a file or a notebook cell") from None  # fmt: skip
+    return hashlib.sha256(source.encode()).hexdigest()
+
+
+def modules_of(steps: Sequence[Step]) -> list[str]:
+    """The modules that have to be imported where steps made from functions are to be known."""
+    return sorted({type(each).__module__ for each in steps if isinstance(each, _FunctionStep)})
+
+
+def check_importable(steps: Sequence[Step], where: str) -> None:
+    """Raises `StepFileError` where a step made from a function can't be had by importing its module. where: who has to import it."""
+    for each in steps:
+        if isinstance(each, _FunctionStep) and not _importable(type(each).__module__):
+            raise StepFileError(f"step {each.step}: it was defined in a notebook or script, which {where} can't import; put it into a module or "
+                                "into a file named in VARLEN_STEPS")  # fmt: skip
+
+
+def all_importable(steps: Sequence[Step]) -> bool:
+    """Whether other processes can have all steps by importing their modules."""
+    return all(_importable(module) for module in modules_of(steps))
+
+
+def _importable(module: str) -> bool:
+    if module == "__main__":
+        return False
+    if module.startswith("varlen_outside_"):  # a step file: every process reads it by itself
+        return True
+    return module in sys.modules and importlib.util.find_spec(module) is not None
