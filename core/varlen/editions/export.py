@@ -239,6 +239,8 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         record["outside_steps"] = outside
     if writer.packs:
         record["packed"] = True
+    if not WRITERS[head["format"]].coded and (figures := pipeline_figures(pipeline, dataset)):
+        record["normalized"] = {"mean": figures.mean, "deviation": figures.deviation}
     if left_out:
         record["left_out"] = left_out
     if reduced:

@@ -26,6 +26,7 @@ def edition_readme(record: EditionRecord, dataset: Dataset) -> str:
         *(_step(step) for step in record["pipeline"]["steps"] if step["enabled"]),
         "## Reading it",
         WRITERS[record["format"]].layout,
+        *_numbers(record),
         "`rows.jsonl` records for every image what it was made from and what was drawn for it; `edition.json` does so for the whole edition.",
         "## What it was made from",
         _table(["what", "digest"], [["dataset", record["dataset_digest"]], ["pipeline", record["pipeline_digest"]],
@@ -37,6 +38,15 @@ def edition_readme(record: EditionRecord, dataset: Dataset) -> str:
         "`varlen verify FOLDER` compares every file with its record; `varlen recreate FOLDER ROW --dataset SOURCE` makes one image again.",
     ]  # fmt: skip
     return "\n\n".join(part for part in parts if part) + "\n"
+
+
+def _numbers(record: EditionRecord) -> list[str]:
+    """What levels became in arrays."""
+    found = record.get("normalized")
+    if not found:
+        return []
+    mean, deviation = (", ".join(f"{value:.6g}" for value in found[name]) for name in ("mean", "deviation"))
+    return [f"Levels of 0-255 were normalised: minus the mean ({mean}), divided by the deviation ({deviation}), for red, green and blue."]
 
 
 def _variants(record: EditionRecord) -> str:

@@ -66,7 +66,8 @@ class EditionRecord(EditionHead):
     """`edition.json`: the whole record.
 
     outside_steps: SHA-256 of the files of steps that are not built in, by their names; packed: pictures are inside
-    larger files; files: SHA-256 of the files that are not one image's own, by path; reduced: what the format holds only in
+    larger files; normalized: what was subtracted from levels of 0-255 in each channel, and what they were divided by; files:
+    SHA-256 of the files that are not one image's own, by path; reduced: what the format holds only in
     part, in words; record_digest: see `record_digest`.
     """
 
@@ -77,6 +78,7 @@ class EditionRecord(EditionHead):
     versions: dict[str, str]
     outside_steps: NotRequired[dict[str, str]]
     packed: NotRequired[bool]
+    normalized: NotRequired[dict[str, list[float]]]
     left_out: NotRequired[list[LeftOutRecord]]
     reduced: NotRequired[list[str]]
     record_digest: NotRequired[str]

@@ -1,16 +1,17 @@
 """Straight into training: samples as arrays, made when they are asked for.
 
 A source has a length and is read by number, so any loader that works with such sources can
-use it, in as many processes as it likes: what number n gives in epoch e depends on seed,
-epoch and image alone. Epoch e of the training split gives variant e + 1, the same pixels and
+use it, in as many processes as it likes, also in processes that stay alive from epoch to epoch: what
+number n gives in epoch e depends on seed, epoch and image alone. Epoch e of the training split gives variant e + 1, the same pixels and
 labels that an edition holds under that number; other splits give their original.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import islice
 from pathlib import Path
-from typing import Any, Literal, NotRequired, TypedDict, cast
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,44 +20,17 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.errors import DatasetError, VarlenError
 from varlen.pipeline.document import Pipeline, from_json, read
-from varlen.render.normalization import Figures, dataset_figures, pipeline_figures
+from varlen.render.batch import Batch, Sample, batch
+from varlen.render.batches import Batches
+from varlen.render.normalization import WHITE, Figures, LevelRange, dataset_figures, given_figures, looked_up, pipeline_figures, share_table
 from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer, lightness
-
-
-class Sample(TypedDict):
-    """One sample as arrays (see `Samples.__getitem__`)."""
-
-    image: NDArray[Any]
-    boxes: NDArray[np.float32]
-    classes: NDArray[np.int64]
-    keypoints: NDArray[np.float32]
-    crowd: NDArray[np.bool_]
-    polygons: list[list[NDArray[np.float32]] | None]
-    image_classes: NDArray[np.float32]
-    key: str
-    variant: int
-    label_map: NotRequired[NDArray[np.uint8]]
-
-
-class Batch(TypedDict):
-    """Several samples as one (see `batch`). counts: of padded batches; starts: of ragged ones."""
-
-    image: NDArray[Any]
-    boxes: NDArray[np.float32]
-    classes: NDArray[np.int64]
-    keypoints: NDArray[np.float32]
-    crowd: NDArray[np.bool_]
-    image_classes: NDArray[np.float32]
-    keys: list[str]
-    variants: list[int]
-    counts: NotRequired[NDArray[np.int64]]
-    starts: NotRequired[NDArray[np.int64]]
-    label_map: NotRequired[NDArray[np.uint8]]
-
+from varlen.render.shared_epoch import SharedEpoch
 
 #: Decoded pictures are hardly met twice in an epoch: a few for partners will do.
 CACHE_BYTES = 64 << 20
+#: So many images tell which kinds of labels a dataset has.
+LOOKED_AT = 2000
 
 
 class _OwnRenderer(Renderer):
@@ -70,20 +44,43 @@ class Samples:
     """One split of a dataset through a pipeline, in one epoch. Can be pickled: every process decodes and draws on its own."""
 
     def __init__(self, dataset: Dataset, pipeline: Pipeline, split: str, epoch: int, channels: Literal["last", "first"],
-                 figures: Figures | None) -> None:  # fmt: skip
-        self.dataset, self.pipeline, self.split, self.channels = dataset, pipeline, split, channels
+                 figures: Figures | None, range: LevelRange = "0-255") -> None:  # fmt: skip
+        self.dataset, self.pipeline, self.split, self.channels, self.range = dataset, pipeline, split, channels, range
         self.keys = dataset.by_split().get(split, [])
         if not self.keys:
             raise DatasetError(f"{dataset.name}: no image is in the split {split!r}; there are {', '.join(dataset.splits())}")
         self.figures = figures
+        self._table = figures.table() if figures is not None else share_table() if range == "0-1" else None
+        self._kinds: tuple[bool, bool] | None = None
         self._renderer: Renderer | None = None
-        self.set_epoch(epoch)
+        self._epoch = SharedEpoch(_checked_epoch(epoch))
+
+    @property
+    def epoch(self) -> int:
+        """The epoch now: 0, 1, …"""
+        return self._epoch.value
 
     def set_epoch(self, epoch: int) -> None:
-        """Other draws for every image of the training split. Raises `VarlenError` for a negative number."""
-        if epoch < 0:
-            raise VarlenError(f"epoch: {epoch} is below 0")
-        self.epoch = epoch
+        """Other draws for every image of the training split, also in processes that hold a copy of this and stay alive.
+
+        Copies, pickled or forked, share the epoch; streams made by `stream` have each their own. Raises `VarlenError` for a negative number.
+        """
+        self._epoch.value = _checked_epoch(epoch)
+
+    def batches(self, size: int, *, workers: int = 0, shuffle: bool = False, drop_last: bool = False,
+                boxes: Literal["padded", "ragged"] = "padded", ahead: int = 2) -> Batches:  # fmt: skip
+        """The samples as batches of `size`, made ahead in `workers` processes, in an order that depends on seed and epoch alone.
+
+        shuffle: another order in every epoch; drop_last: leave out a last batch that is smaller; boxes: as for `batch`; ahead: how many
+        batches are made ahead for each worker. Workers live until the result is closed, or until nothing refers to it.
+
+        >>> import varlen as v
+        >>> samples = v.stream("moths", v.Pipeline([v.Flip(), v.Resize(width_px=96, height_px=96, fit="letterbox")], seed=20))
+        >>> with samples.batches(20, shuffle=True) as batches:
+        ...     [len(batch["keys"]) for batch in batches]
+        [20, 20, 8]
+        """
+        return Batches(self, size, workers, shuffle, drop_last, boxes, ahead)
 
     def __len__(self) -> int:
         return len(self.keys)
@@ -92,27 +89,33 @@ class Samples:
         return {**self.__dict__, "_renderer": None}
 
     def __getitem__(self, number: int) -> Sample:
-        """Sample `number` as arrays.
+        """Sample `number` of the epoch as arrays; see `sample`."""
+        return self.sample(number, self.epoch)
 
-        image: (H, W, C) or (C, H, W), uint8, or float32 when normalised; boxes: (N, 4) float32
+    def sample(self, number: int, epoch: int) -> Sample:
+        """Sample `number` of an epoch as arrays.
+
+        image: (H, W, C) or (C, H, W), uint8, or float32 with range="0-1" or when normalised; boxes: (N, 4) float32
         x_min, y_min, x_max, y_max in px; classes: (N,) int64 places in the dataset's classes;
         keypoints: (N, K, 3) float32 x, y, visibility; crowd: (N,) bool; polygons: for each object its
         rings, (P, 2) float32, None without; label_map: (H, W) uint8, only where there is one;
-        image_classes: (C,) float32, the share of each image-level class; key, variant: what it is.
+        masks: (N, H, W) bool, of a dataset with instance masks, nothing set for an object without; oriented: (N, 4, 2) float32 corners, of
+        a dataset with oriented boxes, NaN for an object without; image_classes: (C,) float32, the share of each image-level class;
+        key, variant: what it is. Raises `IndexError` for a number that isn't there.
         """
         if not -len(self) <= number < len(self):
             raise IndexError(f"sample {number} of {len(self)}")
         key = self.keys[number]
-        variant = self.epoch + 1 if self.split == "train" else 0
+        variant = epoch + 1 if self.split == "train" else 0
         renderer = self._ready()
         plan = renderer.plan(key, variant)
-        pixels = np.array(renderer.pixels(plan), order="C")  # our own: the renderer may keep what it gives
+        pixels = renderer.pixels(plan)
         if plan.gray:
             pixels = lightness(pixels)
         objects = renderer.labels(plan).objects
         classes = renderer.classes(plan)
         sample: Sample = {
-            "image": self._arranged(pixels),
+            "image": self._arranged(pixels, shared=plan.base is None and not plan.stages),
             "boxes": objects.boxes.astype(np.float32),
             "classes": objects.classes,
             "keypoints": objects.keypoints.astype(np.float32),
@@ -126,29 +129,62 @@ class Samples:
         levels = renderer.label_map(plan)
         if levels is not None:
             sample["label_map"] = levels
+        has_masks, has_oriented = self._kinds_of_labels()
+        if has_masks or any(objects.masks):
+            sample["masks"] = np.zeros((len(objects), plan.size.height, plan.size.width), np.bool_)
+            for place, mask in enumerate(objects.masks):
+                if mask is not None:
+                    height, width = mask.pixels.shape
+                    sample["masks"][place, mask.top : mask.top + height, mask.left : mask.left + width] = mask.pixels
+        if has_oriented or len(objects.oriented.owners):
+            sample["oriented"] = np.full((len(objects), 4, 2), np.nan, np.float32)
+            sample["oriented"][objects.oriented.owners] = objects.oriented.corners
         return sample
+
+    def _kinds_of_labels(self) -> tuple[bool, bool]:
+        """Whether the dataset has instance masks, and oriented boxes; told by its first images, so that every sample has the same parts."""
+        if self._kinds is None:
+            first = [self.dataset.entries[key].objects for key in islice(self.dataset.entries, LOOKED_AT)]
+            self._kinds = any(any(each.masks) for each in first), any(len(each.oriented.owners) for each in first)
+        return self._kinds
 
     def _ready(self) -> Renderer:
         if self._renderer is None:
             self._renderer = _OwnRenderer(self.dataset, self.pipeline, PictureCache(CACHE_BYTES))
         return self._renderer
 
-    def _arranged(self, pixels: NDArray[np.uint8]) -> NDArray[Any]:
-        image: NDArray[Any] = pixels
-        if self.figures is not None:
-            image = self.figures.apply(pixels)
-        return image if self.channels == "last" else np.ascontiguousarray(image.transpose(2, 0, 1))
+    def _arranged(self, pixels: NDArray[np.uint8], shared: bool) -> NDArray[Any]:
+        """Pixels as they are wanted, in an array of its own. shared: they are the source's, which the renderer keeps."""
+        if self._table is not None:
+            return looked_up(pixels, self._table, axis=-1 if self.channels == "last" else 0)
+        if self.channels == "last":
+            return np.array(pixels, order="C") if shared or not (pixels.flags.owndata and pixels.flags.c_contiguous) else pixels
+        planes = np.empty((pixels.shape[2], *pixels.shape[:2]), np.uint8)
+        for channel, plane in enumerate(planes):
+            plane[...] = pixels[:, :, channel]
+        return planes
+
+
+def _checked_epoch(epoch: int) -> int:
+    if not isinstance(epoch, (int, np.integer)) or epoch < 0:
+        raise VarlenError(f"epoch: {epoch} is below 0" if isinstance(epoch, (int, np.integer)) else f"epoch: expected 0, 1, …, not {epoch!r}")
+    return int(epoch)
 
 
 def stream(dataset: Dataset | Path | str, pipeline: Pipeline | dict[str, Any] | Path | str, split: str = "train", epoch: int = 0, *,
-           seed: int | None = None, channels: Literal["last", "first"] = "last",
+           seed: int | None = None, channels: Literal["last", "first"] = "last", range: LevelRange = "0-255",
            normalized: bool | tuple[Sequence[float], Sequence[float]] = False) -> Samples:  # fmt: skip
     """Samples of a split, to be read by number.
 
-    dataset, pipeline: as read already, or where they lie; seed: instead of the pipeline's own;
-    normalized: False for uint8, a mean and a deviation per channel in levels of 0-255, or True
-    for those of the pipeline's `normalize` steps (see `normalization`), or of the training split where it has none.
-    Raises `VarlenError` with one line for what can't be read.
+    dataset, pipeline: as read already, or where they lie; seed: instead of the pipeline's own; channels: "last" for (H, W, C), "first" for
+    (C, H, W); range: "0-255" for uint8 levels, "0-1" for float32 shares of white; normalized: a mean and a deviation per channel on the scale
+    of `range`, or True for those of the pipeline's `normalize` steps, or of the training split where it has none: float32, the same numbers
+    as array exports. Raises `VarlenError` with one line for what can't be read, `ArrayError` for figures on the other scale.
+
+    >>> import varlen as v
+    >>> samples = v.stream("moths", v.Pipeline([v.Flip()], seed=20), channels="first", range="0-1")
+    >>> len(samples), samples[0]["image"].shape, samples[0]["image"].dtype
+    (48, (3, 720, 960), dtype('float32'))
     """
     found = dataset if isinstance(dataset, Dataset) else read_dataset(dataset)
     chosen = from_json(pipeline) if isinstance(pipeline, dict) else pipeline if isinstance(pipeline, Pipeline) else read(Path(pipeline))
@@ -156,46 +192,15 @@ def stream(dataset: Dataset | Path | str, pipeline: Pipeline | dict[str, Any] | 
         chosen = chosen.with_seed(seed)
     if channels not in ("last", "first"):
         raise VarlenError(f"channels: {channels!r} is neither 'last' nor 'first'")
-    return Samples(found, chosen, split, epoch, channels, _figures(normalized, found, chosen))
+    if range not in WHITE:
+        raise VarlenError(f"range: {range!r} is neither '0-255' nor '0-1'")
+    return Samples(found, chosen, split, epoch, channels, _figures(normalized, found, chosen, range), range)
 
 
-def _figures(normalized: bool | tuple[Sequence[float], Sequence[float]], dataset: Dataset, pipeline: Pipeline) -> Figures | None:
-    if isinstance(normalized, tuple):
-        return Figures(*map(list, normalized))
+def _figures(normalized: Any, dataset: Dataset, pipeline: Pipeline, scale: LevelRange) -> Figures | None:
+    if isinstance(normalized, (tuple, list)):
+        return given_figures(normalized, scale)
     return (pipeline_figures(pipeline, dataset) or dataset_figures(dataset)) if normalized else None
 
 
-def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padded") -> Batch:
-    """Several samples of one size as one.
-
-    image: (B, …). padded: boxes (B, M, 4), classes (B, M) with −1 where there is none, keypoints
-    (B, M, K, 3), crowd (B, M), counts (B,) objects of each. ragged: all objects one after the
-    other, boxes (N, 4) and so on, with starts (B + 1,). keys, variants: lists. Raises `VarlenError`
-    for pictures of several sizes.
-    """
-    shapes = {sample["image"].shape for sample in samples}
-    if len(shapes) != 1:
-        raise VarlenError(f"a batch needs pictures of one size, not {', '.join(map(str, sorted(shapes)))}: let the pipeline end with resize")
-    counts = np.array([len(sample["classes"]) for sample in samples], np.int64)
-    found: dict[str, Any] = {"image": np.stack([sample["image"] for sample in samples])}
-    fields: tuple[Literal["boxes", "classes", "keypoints", "crowd"], ...] = ("boxes", "classes", "keypoints", "crowd")
-    if boxes == "ragged":
-        found |= {name: np.concatenate([sample[name] for sample in samples]) for name in fields}
-        found["starts"] = np.concatenate([[0], np.cumsum(counts)])
-    else:
-        most = int(counts.max(initial=0))
-        found |= {name: _padded([sample[name] for sample in samples], most, -1 if name == "classes" else 0) for name in fields}
-        found["counts"] = counts
-    maps = [sample["label_map"] for sample in samples if "label_map" in sample]
-    if len(maps) == len(samples):
-        found["label_map"] = np.stack(maps)
-    found["image_classes"] = np.stack([sample["image_classes"] for sample in samples])
-    found |= {"keys": [sample["key"] for sample in samples], "variants": [sample["variant"] for sample in samples]}
-    return cast(Batch, found)
-
-
-def _padded(arrays: list[NDArray[Any]], length: int, fill: int) -> NDArray[Any]:
-    out = np.full((len(arrays), length, *arrays[0].shape[1:]), fill, arrays[0].dtype)
-    for place, array in enumerate(arrays):
-        out[place, : len(array)] = array
-    return out
+__all__ = ["Batch", "Sample", "Samples", "batch", "stream"]
