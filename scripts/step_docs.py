@@ -12,7 +12,9 @@ from varlen.pipeline.document import document_schema
 from varlen.steps import BUILT_IN, describe
 from varlen.steps.base import Step
 
-DOCS = Path(__file__).resolve().parent.parent / "docs"
+PROJECT = Path(__file__).resolve().parent.parent
+DOCS = PROJECT / "docs"
+CATALOGUE_FILE = PROJECT / "core" / "varlen" / "steps" / "catalogue.json"
 IMAGES = 6
 TILE = 300
 
@@ -23,7 +25,7 @@ def index() -> str:
         "# Steps",
         "",
         "Written from the code by `make step-docs`. A range is `[low, high]`; a single number stands for a fixed value. A range of",
-        "factors (×) is drawn evenly in its logarithm, every other range evenly. Every step also has an `id` (its draws hang on it)",
+        "factors (×) is drawn evenly in its logarithm, every other range evenly. Every step also has an `id` (its draws depend on it)",
         "and `enabled`. Steps of your own: [own-steps.md](own-steps.md).",
         "",
         "| step | kind | what it does |",
@@ -38,6 +40,7 @@ def index() -> str:
 def page(cls: type[Step]) -> str:
     """The reference page of one step."""
     about = describe(cls)
+    code = f"In code: `varlen.{cls.__name__}`."
     lines = [f"# `{about['step']}`", "", f"{about['meaning']} *({about['kind']}, found under “{about['purpose']}”)*", ""]
     settings = settings_shown(cls)
     if settings:
@@ -48,7 +51,7 @@ def page(cls: type[Step]) -> str:
     )
     if formula:
         lines += [" ".join(formula.split()), ""]
-    lines += ["| parameter | default | allowed | meaning |", "|---|---|---|---|"]
+    lines += [code, "", "| parameter | default | allowed | meaning |", "|---|---|---|---|"]
     lines += [_row(parameter) for parameter in about["parameters"]]
     return "\n".join([*lines, ""])
 
@@ -81,6 +84,11 @@ def _row(parameter: dict[str, Any]) -> str:
 def schema() -> str:
     """The JSON Schema of pipeline files."""
     return json.dumps(document_schema(), indent=1, ensure_ascii=False) + "\n"
+
+
+def catalogue() -> str:
+    """What `varlen steps` prints from: every built-in step with its parameters and schema."""
+    return json.dumps([describe(cls, schema=True) for cls in BUILT_IN], ensure_ascii=False, separators=(",", ":")) + "\n"
 
 
 def draw_strips(folder: Path) -> None:
@@ -120,6 +128,7 @@ if __name__ == "__main__":
     (DOCS / "steps").mkdir(exist_ok=True)
     (DOCS / "steps.md").write_text(index())
     (DOCS / "pipeline.schema.json").write_text(schema())
+    CATALOGUE_FILE.write_text(catalogue())
     for step in BUILT_IN:
         (DOCS / "steps" / f"{step.name()}.md").write_text(page(step))
     draw_strips(DOCS / "steps")
