@@ -1,4 +1,4 @@
-.PHONY: start stop test bench lint format screenshots types step-docs mutants
+.PHONY: start stop test bench lint format screenshots types step-docs docs notebook mutants
 
 start:
 	@scripts/setup
@@ -36,6 +36,14 @@ screenshots:
 
 step-docs:
 	@.venv/bin/python scripts/step_docs.py
+
+docs:
+	@scripts/setup
+	@.venv/bin/python scripts/docs.py
+
+notebook:
+	@scripts/setup --dev
+	@.venv/bin/python scripts/notebook.py
 
 mutants:
 	@scripts/setup --dev

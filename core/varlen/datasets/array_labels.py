@@ -31,7 +31,7 @@ class Labels:
 
     boxes: (N, 4) x_min, y_min, x_max, y_max in px; classes: N names or numbers; keypoints: (N, K, 3) x, y, visibility (0 not
     labelled, 1 hidden, 2 visible); skeleton: a `Skeleton`, or the K names, from which mirror partners are derived; masks: N of (H, W)
-    bool, or uint8 of 0 and 1; polygons: for each object a ring (P, 2) or several, or `Part`s with holes; oriented: (N, 4, 2) corners,
+    bool, or uint8 of 0 and 1; polygons: for each object a ring (P, 2) or several, or `Part` objects with holes; oriented: (N, 4, 2) corners,
     the first edge is the front; label_map: the class of every pixel, (H, W) or (H, W, C) of any type; ids: N distinct names; crowd: N
     truth values, a region of many; image_classes: names of what the whole picture shows; mirror_classes: pairs of classes that a mirror
     turns into each other. Within masks, polygons and oriented an object without one has None.

@@ -1,0 +1,16 @@
+"""The demo as `varlen demo` writes it, rendered once."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from varlen.demo.write import write_demo
+
+from tests.conftest import rendered
+
+
+@pytest.fixture(scope="session")
+def full_survey() -> Path:
+    """The night moth survey of 60 images; not to be written to."""
+    return rendered("full-survey", lambda part: write_demo(part / "moths", 60)) / "moths"
