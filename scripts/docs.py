@@ -15,13 +15,13 @@ import json
 import shutil
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 from typing import Any
 
 PROJECT = Path(__file__).resolve().parent.parent
 DOCS = PROJECT / "docs"
 SITE = DOCS / "_site"
-WORK = DOCS / "_work"
 STAMP = SITE / ".stamp"
 
 #: The public names of a page in the order in which a reader wants them.
@@ -48,7 +48,14 @@ def api_page() -> str:
             kind = "autofunction" if not isinstance(getattr(varlen, name), type) else "autoexception" if name.endswith("Error") else "autoclass"
             options = ["   :members:"] if kind == "autoclass" and name not in ("Step", "Part") else []
             lines += ["```{eval-rst}", f".. {kind}:: varlen.{name}", *options, "```", ""]
-    lines += ["## Steps", "", "Each is a class with its parameters by name; `Junction` takes branches, `varlen.Branch`.", "", "| class | what it does |", "|---|---|"]
+    lines += [
+        "## Steps",
+        "",
+        "Each is a class with its parameters by name; `Junction` takes branches, `varlen.Branch`.",
+        "",
+        "| class | what it does |",
+        "|---|---|",
+    ]
     lines += [f"| [`{cls.__name__}`](steps/{cls.name()}.md) | {cls.meaning()} |" for cls in BUILT_IN]
     return "\n".join([*lines, "", "`varlen.Branch(weight=1, steps=[…])` is one way through a `Junction`.", ""])
 
@@ -75,7 +82,7 @@ def notebook_page(notebook: dict[str, Any], folder: Path) -> str:
 
 def digest() -> str:
     """Of everything that the site is made from."""
-    sources = [path for path in DOCS.rglob("*") if path.is_file() and not {"_site", "_work"} & set(path.relative_to(DOCS).parts)]
+    sources = [path for path in DOCS.rglob("*") if path.is_file() and path.relative_to(DOCS).parts[0] not in ("_site", "_site.old")]
     sources += (PROJECT / "core" / "varlen").rglob("*.py")
     whole = hashlib.sha256()
     for path in sorted([*sources, Path(__file__)]):
@@ -83,29 +90,31 @@ def digest() -> str:
     return whole.hexdigest()
 
 
-def prepare() -> None:
+def prepare(work: Path) -> None:
     """A copy of the pages with those that are made: what Sphinx reads."""
-    shutil.rmtree(WORK, ignore_errors=True)
-    shutil.copytree(DOCS, WORK, ignore=shutil.ignore_patterns("_site", "_work"))
-    (WORK / "api.md").write_text(api_page())
-    (WORK / "notebook.md").write_text(notebook_page(json.loads((DOCS / "notebook.ipynb").read_text()), WORK))
-    (WORK / "steps.md").write_text((DOCS / "steps.md").read_text() + _toctree(sorted(f"steps/{path.stem}" for path in (DOCS / "steps").glob("*.md"))))
+    shutil.copytree(DOCS, work, ignore=shutil.ignore_patterns("_site"), dirs_exist_ok=True)
+    (work / "api.md").write_text(api_page())
+    (work / "notebook.md").write_text(notebook_page(json.loads((DOCS / "notebook.ipynb").read_text()), work))
+    (work / "steps.md").write_text((DOCS / "steps.md").read_text() + _toctree(sorted(f"steps/{path.stem}" for path in (DOCS / "steps").glob("*.md"))))
 
 
 def _toctree(pages: list[str]) -> str:
     return "\n".join(["", "```{toctree}", ":hidden:", "", *pages, "```", ""])
 
 
-def build() -> None:
-    """Make the site anew, and put it in its place when it is whole."""
-    prepare()
-    new = WORK / "_made"
-    command = [sys.executable, "-m", "sphinx", "-q", "-W", "--keep-going", "-b", "html", str(WORK), str(new), "-D", "exclude_patterns=_made,screenshots/README.md"]
-    subprocess.run(command, check=True)
-    (new / STAMP.name).write_text(digest())
-    shutil.rmtree(SITE, ignore_errors=True)
-    new.rename(SITE)
-    shutil.rmtree(WORK)
+def build(site: Path = SITE) -> None:
+    """Make the site anew, and put it in its place when it is whole. Raises `CalledProcessError` for a page with a fault."""
+    with tempfile.TemporaryDirectory(prefix="varlen-handbook-") as folder:
+        work, new = Path(folder) / "pages", Path(folder) / "site"
+        prepare(work)
+        subprocess.run([sys.executable, "-m", "sphinx", "-q", "-W", "--keep-going", "-b", "html", str(work), str(new)], check=True)
+        (new / STAMP.name).write_text(digest())
+        old = site.with_name(site.name + ".old")
+        shutil.rmtree(old, ignore_errors=True)
+        if site.exists():
+            site.rename(old)
+        shutil.move(new, site)
+        shutil.rmtree(old, ignore_errors=True)
 
 
 def main() -> None:

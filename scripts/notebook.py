@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import importlib
 import os
 import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
-import nbformat
-from nbclient import NotebookClient
+nbformat: Any = importlib.import_module("nbformat")
+nbclient: Any = importlib.import_module("nbclient")
 
 NOTEBOOK = Path(__file__).resolve().parent.parent / "docs" / "notebook.ipynb"
 
 CELLS = [
     """# An evening with a pipeline
 
-From one picture to an edition, as a notebook: what you see was run. The pictures are the made-up night moth survey that `varlen demo moths` writes.""",
+From one picture to an edition, as a notebook: what you see was run. The pictures are the made-up night moth survey that
+`varlen demo moths` writes.""",
     """>import varlen as v
 
 moths = v.read_dataset("moths")
@@ -51,7 +54,7 @@ edition""",
 ]
 
 
-def written() -> nbformat.NotebookNode:
+def written() -> Any:
     """The notebook, not run yet."""
     cells = [nbformat.v4.new_code_cell(text[1:]) if text.startswith(">") else nbformat.v4.new_markdown_cell(text) for text in CELLS]
     for number, cell in enumerate(cells):
@@ -61,9 +64,9 @@ def written() -> nbformat.NotebookNode:
     return notebook
 
 
-def run(notebook: nbformat.NotebookNode, folder: Path) -> nbformat.NotebookNode:
+def run(notebook: Any, folder: Path) -> Any:
     """Run it in a folder; raises for a cell that fails."""
-    NotebookClient(notebook, timeout=300, kernel_name="python3", resources={"metadata": {"path": str(folder)}}).execute()
+    nbclient.NotebookClient(notebook, timeout=300, kernel_name="python3", resources={"metadata": {"path": str(folder)}}).execute()
     for cell in notebook.cells:
         cell.get("metadata", {}).pop("execution", None)
         for output in cell.get("outputs", []):

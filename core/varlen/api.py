@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal
@@ -17,6 +18,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset as _read_dataset
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.in_memory import SourceSample
+from varlen.datasets.losses import LossRefused
 from varlen.datasets.skeleton import Skeleton
 from varlen.editions.compare import compare as _compare
 from varlen.editions.edition import Edition, Verdict
@@ -82,7 +84,7 @@ def read_dataset(
     Dataset('moths': 60 images, 3 splits, 5 classes)
     >>> sample = next(iter(moths))
     >>> sample.image.shape, sample.labels.classes[:2]
-    ((720, 960, 3), ['ash veil', 'ash veil'])
+    ((720, 960, 3), ['copper hook', 'dusk marble'])
     """
     drawn = bool(splits) or split_seed != 0 or not stratify
     options = ImportOptions(
@@ -118,16 +120,19 @@ def export(
 
     >>> import varlen as v
     >>> pipeline = v.Pipeline([v.Flip(), v.Resize(width_px=96, height_px=96, fit="letterbox")], seed=20)
-    >>> edition = v.export("moths", pipeline, "flipped", variants=1, format="yolo")
-    >>> edition.counts["validation"]["images"], bool(v.verify("flipped")), v.recreate("flipped", 17).identical
-    (6, True, True)
+    >>> edition = v.export("moths", pipeline, "flipped", variants=1)
+    >>> edition.counts["train"]["images"], edition.counts["validation"]["images"]
+    (96, 6)
     """
     chosen = pipeline if isinstance(pipeline, document.Pipeline) else Pipeline.read(pipeline)
     spec = ExportSpec(variants=variants, originals=originals, format=format, image=image, quality=quality, splits=tuple(splits),
                       split_variants=split_variants or {}, total=total, per_class=per_class, balance=balance)  # fmt: skip
-    _export(dataset if isinstance(dataset, Dataset) else read_dataset(dataset), chosen if seed is None else chosen.with_seed(seed), Path(out), spec,
-            workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out_broken, accept_loss=accept_loss,
-            progress=progress or (lambda done, total: None))  # fmt: skip
+    source = dataset if isinstance(dataset, Dataset) else read_dataset(dataset)
+    try:
+        _export(source, chosen if seed is None else chosen.with_seed(seed), Path(out), spec, workers=workers, scheduler=scheduler, resume=resume,
+                leave_out=leave_out_broken, accept_loss=accept_loss, progress=progress or (lambda done, total: None))  # fmt: skip
+    except LossRefused as error:
+        raise LossRefused(re.sub(r"--accept-loss (\S+?)(?=,? or |$|,$)", r'accept_loss="\1"', str(error)), error.lost) from None
     return Edition(out)
 
 
@@ -136,6 +141,15 @@ def verify(edition: Edition | Path | str, *, deep: bool = False, dataset: Datase
 
     deep: make the whole edition again and compare; dataset: where the source is now; record: the record digest the export told.
     Raises `EditionError` where there is no record to check.
+
+    >>> import varlen as v
+    >>> edition = v.export("moths", v.Pipeline([v.Resize(width_px=64, height_px=48)]), "small", variants=1)
+    >>> bool(v.verify("small"))
+    True
+    >>> (edition.path / "images" / "train" / "more.jpg").write_bytes(b"x")
+    1
+    >>> v.verify(edition).problems
+    [{'file': 'images/train/more.jpg', 'problem': 'not part of the edition'}]
     """
     folder = Path(edition)
     problems = _verify(folder, record=record)
@@ -149,6 +163,12 @@ def recreate(edition: Edition | Path | str, row: int | str, *, dataset: Dataset 
 
     row: the row's number, or the file's path; dataset: where the source is now. Raises `EditionError` for a row that isn't there, or a
     source that has changed.
+
+    >>> import varlen as v
+    >>> edition = v.export("moths", v.Pipeline([v.Rotate(), v.Resize(width_px=64, height_px=48)]), "small", variants=1)
+    >>> made = v.recreate(edition, 17)
+    >>> made.identical, made.row["variant"], len(made.data) > 500
+    (True, 1, True)
     """
     folder = Path(edition)
     return _recreate(folder, find_row(folder, str(row)), _source(folder, dataset))
@@ -167,7 +187,15 @@ def forecast(dataset: Dataset | Path | str, pipeline: document.Pipeline | Path |
 
 
 def compare(one: Edition | Path | str, other: Edition | Path | str) -> dict[str, Any]:
-    """What differs between two editions: dataset, pipeline, order, counts and label statistics, as plain values."""
+    """What differs between two editions: dataset, pipeline, order, counts and label statistics, as plain values. Raises `EditionError`.
+
+    >>> import varlen as v
+    >>> small = v.Resize(width_px=64, height_px=48)
+    >>> one, other = (v.export("moths", v.Pipeline([v.Rotate(degrees=angle), small]), f"turned-{angle}", variants=1) for angle in (5, 9))
+    >>> found = v.compare(one, other)
+    >>> found["same"], found["dataset"]["same"], len(found["pipeline"]["changes"])
+    (False, True, 1)
+    """
     return _compare(Path(one), Path(other))
 
 

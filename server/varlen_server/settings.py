@@ -20,6 +20,8 @@ SCHEDULER = os.environ.get("VARLEN_SCHEDULER", "")
 _NAMED = [Path(name).expanduser().resolve() for name in os.environ.get("VARLEN_FOLDERS", "").split(os.pathsep) if name]
 FOLDERS = _NAMED or [Path.home(), STATE / "demo"]
 WEB = PROJECT / "web" / "dist"
+#: The handbook, a static site that `make docs` builds.
+HANDBOOK = PROJECT / "docs" / "_site"
 
 
 def _secret() -> str:

@@ -6,6 +6,8 @@ from django.conf import settings
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
 from django.urls import path, re_path
+from django.views.generic import RedirectView
+from django.views.static import serve
 from drf_spectacular.views import SpectacularAPIView
 
 from varlen_server.datasets import import_views as imports
@@ -26,7 +28,17 @@ def screens(request: HttpRequest) -> HttpResponseBase:
     return FileResponse(page.open("rb"), content_type="text/html", headers={"Cache-Control": "no-cache"})
 
 
+def handbook(request: HttpRequest, page: str = "") -> HttpResponseBase:
+    """A file of the handbook."""
+    if not (settings.HANDBOOK / "index.html").exists():
+        return HttpResponse("The handbook is not built yet: run 'make docs'.", status=503, content_type="text/plain")
+    return serve(request, page or "index.html", document_root=str(settings.HANDBOOK))
+
+
 urlpatterns = [
+    path("help", RedirectView.as_view(url="/help/")),
+    path("help/", handbook),
+    path("help/<path:page>", handbook),
     path("api/schema", SpectacularAPIView.as_view()),
     path("api/datasets", datasets.DatasetList.as_view()),
     path("api/imports", imports.ImportList.as_view()),

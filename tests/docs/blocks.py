@@ -99,7 +99,9 @@ class Runner:
             else:
                 lines.append(line)
         path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
-        made = subprocess.run(["bash", "-euc", "\n".join(lines)], cwd=folder, env={**os.environ, "PATH": path}, capture_output=True, text=True, check=False)
+        made = subprocess.run(
+            ["bash", "-euc", "\n".join(lines)], cwd=folder, env={**os.environ, "PATH": path}, capture_output=True, text=True, check=False
+        )
         assert made.returncode == 0, f"{where}: status {made.returncode}\n{made.stdout[-2000:]}\n{made.stderr[-2000:]}"
 
     def _demo(self, name: str, form: str) -> None:

@@ -13,8 +13,8 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.image_files import encode
 from varlen.editions.record import EditionRecord, read_record
 from varlen.editions.rows import Row
+from varlen.editions.source import recorded_pipeline
 from varlen.errors import EditionError
-from varlen.pipeline.document import from_json
 from varlen.pipeline.trace import Trace
 from varlen.render.renderer import Renderer
 
@@ -39,13 +39,14 @@ def recreate(edition: Path, row: Row, dataset: Dataset) -> Recreated:
     Raises `EditionError` when the source picture is no longer the one the edition was made from.
     """
     record = read_record(edition)
+    pipeline = recorded_pipeline(edition, record)
     trace = row["trace"]
     for key, digest in {row["source"]: row["source_sha256"], **trace.get("partners_sha256", {})}.items():
         if key not in dataset.entries:
             raise EditionError(f"{key}: no such image in {dataset.name}")
         if dataset.source_digest(key) != digest:
             raise EditionError(f"{key}: the source picture has changed since the edition was made")
-    renderer = Renderer(dataset, from_json(record["pipeline"], str(edition)))
+    renderer = Renderer(dataset, pipeline)
     plan = renderer.replan(trace)
     outcome = renderer.variant_labels(row["source"], row["variant"], plan)
     pixels = renderer.render_pixels(plan, outcome)

@@ -24,10 +24,10 @@ from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, ROWS, EditionRecord, read_record
 from varlen.editions.rows import Row, read_rows
+from varlen.editions.source import recorded_pipeline
 from varlen.editions.verify import Problem
 from varlen.errors import DatasetError, EditionError, VarlenError
 from varlen.kernels.pixel_digest import pixel_digest
-from varlen.pipeline.document import from_json
 
 LOSSLESS = {each.name for each in IMAGE_TYPES if not each.lossy}
 #: What of a record may differ between two makings of the same edition.
@@ -89,7 +89,7 @@ def _remade(folder: Path, record: EditionRecord, dataset: Dataset, progress: Cal
         done = max(done, count)
 
     try:
-        made = export(dataset, from_json(record["pipeline"]), place / "again", spec, workers=os.cpu_count() or 1,
+        made = export(dataset, recorded_pipeline(folder, record), place / "again", spec, workers=os.cpu_count() or 1,
                       leave_out=bool(record.get("left_out")), accept_loss=("all",), progress=told)  # fmt: skip
         return _differences(folder, record, place / "again", made)
     finally:

@@ -1,4 +1,4 @@
-"""The dataset that an edition was made from."""
+"""The dataset and the pipeline that an edition was made from."""
 
 from __future__ import annotations
 
@@ -9,7 +9,9 @@ from varlen.datasets.formats import read_dataset
 from varlen.datasets.import_options import ImportOptions
 from varlen.editions.record import RECORD, EditionRecord
 from varlen.editions.rows import read_rows
-from varlen.errors import ReadProblems, VarlenError
+from varlen.errors import EditionError, ReadProblems, VarlenError
+from varlen.pipeline.document import Pipeline, from_json
+from varlen.steps.registry import CATALOGUE
 
 
 def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: str = "--dataset") -> Dataset:
@@ -22,6 +24,15 @@ def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: 
         where = f"{source} is not there" if source.name else "the edition does not say where"
         raise VarlenError(f"{edition}: its source dataset is needed, and {where}; name it with {name}")
     return read_dataset(source, None, ReadProblems(strict=False), ImportOptions.from_json(record.get("read_as", {})))
+
+
+def recorded_pipeline(edition: Path, record: EditionRecord) -> Pipeline:
+    """The pipeline that an edition was made with. Raises `EditionError` where a step from outside is not known here."""
+    missing = [name for name in record.get("outside_steps", {}) if name not in CATALOGUE]
+    if missing:
+        raise EditionError(f"{edition}: there is no step {missing[0]!r}; it came from outside when the edition was made: import the module that "
+                           "defines it first, or name its file in VARLEN_STEPS")  # fmt: skip
+    return from_json(record["pipeline"], str(edition))
 
 
 def known_splits(path: Path) -> dict[str, str]:

@@ -54,6 +54,12 @@ def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padde
     (B, M, K, 3), crowd (B, M), masks (B, M, H, W), oriented (B, M, 4, 2), counts (B,) objects of each; polygons: a list for each image.
     ragged: all objects one after the other, boxes (N, 4) and so on, with starts (B + 1,). keys, variants: lists. image_classes: (B, C).
     Raises `VarlenError` for pictures of several sizes, or no samples.
+
+    >>> import varlen as v
+    >>> samples = v.stream("moths", v.Pipeline([v.Resize(width_px=64, height_px=48)]))
+    >>> batch = v.batch([samples[0], samples[1]])
+    >>> batch["image"].shape, batch["counts"].tolist()[0] == len(samples[0]["boxes"])
+    ((2, 48, 64, 3), True)
     """
     if not samples:
         raise VarlenError("a batch needs at least one sample")

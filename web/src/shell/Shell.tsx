@@ -1,4 +1,4 @@
-import { Box, Flex, IconButton, Text } from "@chakra-ui/react";
+import { Box, Flex, IconButton, Link, Text } from "@chakra-ui/react";
 import { SunMoon } from "lucide-react";
 import { NavLink, Outlet } from "react-router";
 import { ShortcutSheet } from "./ShortcutSheet";
@@ -42,7 +42,10 @@ export function Shell() {
         </Flex>
         {/* Each view puts its own title and tools here. */}
         <Flex id="view-tools" flex="1" minWidth={0} height="100%" align="center" />
-        <Flex gap={1}>
+        <Flex gap={1} align="center">
+          <Link href="/help/" target="_blank" rel="noopener" px={2} color="fg.muted" _hover={{ color: "fg" }}>
+            Help
+          </Link>
           <IconButton colorPalette="gray" aria-label="Light or dark" title="Light or dark" variant="ghost" size="xs" onClick={toggleTheme}>
             <SunMoon size={16} />
           </IconButton>

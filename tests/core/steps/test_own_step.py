@@ -1,0 +1,173 @@
+"""Steps made from functions: parameters from the signature, draws of their own, a digest that follows the source, workers that know them."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+import varlen as v
+from varlen.steps import CATALOGUE, describe
+
+IMAGE = np.full((48, 64, 3), 200, np.uint8)
+
+
+@pytest.fixture(autouse=True)
+def catalogue() -> object:
+    """What a test adds to the catalogue goes with it."""
+    before = dict(CATALOGUE)
+    yield
+    CATALOGUE.clear()
+    CATALOGUE.update(before)
+
+
+def test_signature_and_docstring_become_parameters_schema_and_trace() -> None:
+    @v.step
+    def lamp_dim(
+        pixels, stream, *, strength: v.Range("share of level", 0, 1) = (0.1, 0.4), rows: v.Number("px", 1, 40, whole=True) = 4, top: bool = False
+    ):  # type: ignore[no-untyped-def, valid-type]
+        """Darken some rows.
+
+        strength: how much darker
+        """
+        first = 0 if top else stream.below(len(pixels) - rows)
+        pixels[first : first + rows] = (pixels[first : first + rows] * (1 - strength)).astype(np.uint8)
+        return pixels
+
+    about = describe(lamp_dim, schema=True)
+    assert (about["step"], about["meaning"]) == ("lamp_dim", "Darken some rows.")
+    strength, rows, top = about["parameters"][:3]
+    assert (strength["control"], strength["unit"], strength["low"], strength["high"], strength["meaning"]) == (
+        "span",
+        "share of level",
+        0,
+        1,
+        "how much darker",
+    )
+    assert (rows["control"], top["control"]) == ("whole", "switch")
+    assert "strength" in about["schema"]["properties"]
+    pipeline = v.Pipeline([lamp_dim(strength=(0.5, 0.5), rows=8)], seed=3)
+    assert v.Pipeline.from_json(pipeline.to_json()) == pipeline
+    out = pipeline.render(IMAGE)
+    assert (out.image == 100).all(axis=(1, 2)).sum() == 8
+    assert (out.image == pipeline.render(IMAGE).image).all()
+    assert set(out.trace["steps"][0]["drawn"]) == {"strength", "stream"}
+    with pytest.raises(v.VarlenError, match=r"lamp_dim\.strength: 3 is outside 0 … 1"):
+        lamp_dim(strength=3)
+
+
+def test_a_function_of_the_size_moves_labels_too() -> None:
+    @v.step
+    def aside(size, *, by: v.Range("of width", 0, 1) = (0.25, 0.25)):  # type: ignore[no-untyped-def, valid-type]
+        """Move to the right."""
+        return [[1, 0, by * size.width], [0, 1, 0], [0, 0, 1]]
+
+    out = v.Pipeline([aside()]).render(IMAGE, v.Labels(boxes=[[4, 4, 20, 20]]))
+    assert out.boxes.tolist() == [[20.0, 4.0, 36.0, 20.0]]
+    assert (out.image[:, :16] == 0).all()
+    assert (out.image[:, 16:] == 200).all()
+
+
+def test_a_changed_function_is_another_digest_and_its_mistakes_name_it() -> None:
+    @v.step
+    def lamp(pixels):  # type: ignore[no-untyped-def]
+        return pixels // 2
+
+    first = v.Pipeline([lamp()])
+    assert first.outside_steps() == {"lamp": lamp.source_digest}
+
+    @v.step
+    def lamp(pixels):  # type: ignore[no-untyped-def]
+        return pixels // 4
+
+    assert v.Pipeline([lamp()]).digest != first.digest
+    assert first.outside_steps() != v.Pipeline([lamp()]).outside_steps()
+
+    @v.step
+    def broken(pixels):  # type: ignore[no-untyped-def]
+        return pixels / 0.5
+
+    @v.step
+    def raising(pixels):  # type: ignore[no-untyped-def]
+        raise KeyError("lamp")
+
+    with pytest.raises(v.RenderError, match="step broken: must give back uint8"):
+        v.Pipeline([broken()]).render(IMAGE).image  # noqa: B018
+    with pytest.raises(v.RenderError, match="step raising: KeyError: 'lamp'"):
+        v.Pipeline([raising()]).render(IMAGE).image  # noqa: B018
+
+
+@pytest.mark.parametrize(("text", "said"), [
+    ("def rotate(pixels): return pixels", "the step name 'rotate' is taken"),
+    ("def odd(pixels, *, much=3): return pixels", "much must say what it is"),
+    ("def odd(pixels, *, much: v.Range('px', 0, 9)): return pixels", "much needs a default"),
+    ("def odd(pixels, *, much: v.Range('px', 0, 9) = (4, 2)): return pixels", "the range runs backwards"),
+    ("def odd(pixels, *, probability: bool = True): return pixels", "every step has"),
+    ("def odd(): return 3", "takes no pixels"),
+])  # fmt: skip
+def test_what_can_t_be_a_step_is_refused_in_one_line(text: str, said: str, tmp_path: Path) -> None:
+    file = tmp_path / "odd_step.py"
+    file.write_text(f"import varlen as v\n{text}\n")
+    names: dict[str, object] = {}
+    exec(compile(file.read_text(), str(file), "exec"), names)
+    with pytest.raises(v.StepFileError) as caught:
+        v.step(names["rotate" if "rotate" in text else "odd"])  # type: ignore[arg-type]
+    assert said in str(caught.value)
+
+
+SCRIPT = """
+import sys
+import numpy as np
+import varlen as v
+
+@v.step
+def lamp(pixels, stream, *, strength: v.Range("share of level", 0, 1) = (0.1, 0.4)):
+    return (pixels * (1 - strength * stream.unit())).astype(np.uint8)
+
+if __name__ == "__main__":
+    pictures = [(f"a{n}", np.full((48, 64, 3), 200, np.uint8), None) for n in range(20)]
+    dataset = v.Dataset.from_arrays(pictures)
+    pipeline = v.Pipeline([lamp()], seed=3)
+    one = v.export(dataset, pipeline, "one", variants=2, format="pictures", workers=1)
+    two = v.export(dataset, pipeline, "two", variants=2, format="pictures", workers=2)
+    print(one.output_digest == two.output_digest, len(one.record["outside_steps"]))
+    with v.stream(dataset, pipeline).batches(4, workers=2) as batches:
+        print(sum(len(batch["keys"]) for batch in batches))
+    try:
+        v.export(dataset, pipeline, "three", format="pictures", scheduler="tcp://127.0.0.1:1")
+    except v.VarlenError as error:
+        print(error)
+"""
+
+
+def test_a_step_from_a_script_goes_to_forked_workers_and_is_refused_to_a_cluster(tmp_path: Path) -> None:
+    (tmp_path / "script.py").write_text(SCRIPT)
+    made = subprocess.run([sys.executable, "script.py"], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert made.returncode == 0, made.stderr
+    same, fed, refused = made.stdout.splitlines()
+    assert (same, fed) == ("True 1", "20")
+    assert refused.startswith("step lamp: it was defined in a notebook or script, which a cluster's worker can't import; put it into a module")
+    command = [sys.executable, "-m", "varlen", "recreate", "one", "3", "--dataset", "one"]
+    again = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert again.returncode == 1
+    assert "there is no step 'lamp'" in again.stderr
+    assert "VARLEN_STEPS" in again.stderr
+
+
+def test_an_importable_step_is_known_in_spawned_processes_and_a_step_file_may_hold_functions(tmp_path: Path) -> None:
+    (tmp_path / "lamps.py").write_text(SCRIPT.split("if __name__")[0])
+    (tmp_path / "use.py").write_text(
+        "import multiprocessing, pickle\nimport numpy as np\nimport varlen as v\nfrom lamps import lamp\n"
+        "def mean(pipeline): return float(pipeline.render(np.full((8, 8, 3), 200, np.uint8)).image.mean())\n"
+        "if __name__ == '__main__':\n    pipeline = v.Pipeline([lamp()], seed=3)\n"
+        "    with multiprocessing.get_context('spawn').Pool(1) as pool:\n        print(pool.map(mean, [pipeline]) == [mean(pipeline)])\n"
+    )
+    made = subprocess.run([sys.executable, "use.py"], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert (made.returncode, made.stdout) == (0, "True\n"), made.stderr
+    listed = subprocess.run([sys.executable, "-m", "varlen", "steps", "lamp"], env={**os.environ, "VARLEN_STEPS": str(tmp_path / "lamps.py")},
+                            capture_output=True, text=True, check=False)  # fmt: skip
+    assert listed.returncode == 0, listed.stderr
+    assert "strength" in listed.stdout
