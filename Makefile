@@ -11,12 +11,12 @@ test:
 	@scripts/setup --dev
 	@scripts/check
 	@scripts/front-tests
-	@.venv/bin/python -m pytest tests/core -n auto
+	@.venv/bin/python -m pytest tests/core tests/docs tests/package -n auto
 	@.venv/bin/python -m pytest tests/scripts tests/server tests/browser
 
 bench:
 	@scripts/setup --dev
-	@.venv/bin/python benchmarks/run.py
+	@.venv/bin/python benchmarks/run.py $${TABLES:-}
 
 lint:
 	@scripts/setup --dev

@@ -40,7 +40,6 @@ def index() -> str:
 def page(cls: type[Step]) -> str:
     """The reference page of one step."""
     about = describe(cls)
-    code = f"In code: `varlen.{cls.__name__}`."
     lines = [f"# `{about['step']}`", "", f"{about['meaning']} *({about['kind']}, found under “{about['purpose']}”)*", ""]
     settings = settings_shown(cls)
     if settings:
@@ -51,7 +50,9 @@ def page(cls: type[Step]) -> str:
     )
     if formula:
         lines += [" ".join(formula.split()), ""]
-    lines += [code, "", "| parameter | default | allowed | meaning |", "|---|---|---|---|"]
+    shown = ", ".join(f"{name}={value!r}" for name, value in (settings[0] if settings else {}).items())
+    lines += ["```python", "import varlen as v", "", f"step = v.{cls.__name__}({shown})", "```", ""]
+    lines += ["| parameter | default | allowed | meaning |", "|---|---|---|---|"]
     lines += [_row(parameter) for parameter in about["parameters"]]
     return "\n".join([*lines, ""])
 

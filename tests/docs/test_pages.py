@@ -10,6 +10,11 @@ import pytest
 from tests.docs.blocks import PROJECT, Runner, blocks, pages
 
 
+def test_the_readme_has_a_tour() -> None:
+    text = "".join(block.text for block in blocks(PROJECT / "README.md") if block.language == "sh")
+    assert not [word for word in ("demo", "inspect", "sheet", "forecast", "export", "verify", "recreate") if f"varlen {word}" not in text]
+
+
 @pytest.mark.parametrize("page", pages(), ids=lambda page: page.relative_to(PROJECT).as_posix())
 def test_every_block_of_a_page_runs(page: Path, full_survey: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)

@@ -21,7 +21,12 @@ from varlen.pipeline.trace import Trace
 class RenderedClip(Sequence[Rendered]):
     """One variant of a clip: a `Rendered` for each frame, and all of them together. Made by `Pipeline.render`.
 
-    Lists hold one thing for each frame. Only frames hold what else there is, such as `clip[0].trace`.
+    Lists hold one thing for each frame. Only frames hold what else there is, such as `clip[0].masks`.
+
+    >>> import numpy as np, varlen as v
+    >>> clip = v.Pipeline([v.Rotate()]).render([np.zeros((48, 64, 3), np.uint8)] * 4)
+    >>> clip, clip.image.shape, clip[1:].image.shape
+    (RenderedClip(4 frames of 64×48 px), (4, 48, 64, 3), (3, 48, 64, 3))
     """
 
     def __init__(self, frames: Sequence[Rendered]) -> None:

@@ -31,7 +31,13 @@ LOST = (230, 60, 50)
 
 
 class Sheet:
-    """Tiles in rows. Shows itself in a notebook; pixels: (H, W, 3) uint8; captions: of the tiles, in their order."""
+    """Tiles in rows. Shows itself in a notebook; pixels: (H, W, 3) uint8; captions: of the tiles, in their order.
+
+    >>> import numpy as np, varlen as v
+    >>> sheet = v.sheet(v.Pipeline([v.Flip()]), np.zeros((48, 64, 3), np.uint8), variants=2, tile_px=64)
+    >>> sheet.pixels.shape, sheet.captions
+    ((64, 224, 3), ['original', '1', '2'])
+    """
 
     def __init__(self, tiles: Sequence[Pixels], captions: Sequence[str], columns: int = COLUMNS) -> None:
         self.tiles, self.captions, self.columns = list(tiles), list(captions), columns

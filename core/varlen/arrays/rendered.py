@@ -23,7 +23,13 @@ from varlen.render.renderer import lightness
 
 
 class Loss(NamedTuple):
-    """An object that was lost or cut: its id (its place where it has none), why, by which step, and the share of it that is left."""
+    """An object that was lost or cut: its id (its place where it has none), why, by which step, and the share of it that is left, 0 … 1.
+
+    >>> import numpy as np, varlen as v
+    >>> labels = v.Labels(boxes=[[2, 2, 12, 12]], ids=["a"])
+    >>> v.Pipeline([v.Shift(x_fraction=-0.5, y_fraction=0)]).render(np.zeros((48, 64, 3), np.uint8), labels).lost
+    [Loss(id='a', reason='outside the frame', step='shift', share=0.0)]
+    """
 
     id: Any
     reason: str
@@ -36,6 +42,13 @@ class Rendered:
 
     What went in comes out in the same order, only what survived; parts that were not given are None. Labels of partners follow
     (mosaic, mixup, paste_objects); their place in `kept` is −1.
+
+    >>> import numpy as np, varlen as v
+    >>> out = v.Pipeline([v.QuarterTurn(turns=(1,))]).render(np.zeros((48, 64, 3), np.uint8), v.Labels(boxes=[[4, 4, 20, 30]]), key="a", variant=2)
+    >>> out
+    Rendered('a', variant 2: 48×64 px, 1 objects)
+    >>> out.image.shape, out.kept.tolist(), out.share.tolist(), out.label_map is None
+    ((64, 48, 3), [0], [1.0], True)
     """
 
     def __init__(self, renderer: ArrayRenderer, plan: Plan, state: LabelState, labels: Labels, variant: int, original: NDArray[np.uint8]) -> None:

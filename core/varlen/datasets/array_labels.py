@@ -117,12 +117,22 @@ class Labels:
 
     @classmethod
     def from_centre(cls, boxes: ArrayLike, **others: Any) -> Labels:
-        """Boxes given as x and y of the centre, width, height in px."""
+        """Boxes given as x and y of the centre, width, height in px, (N, 4). others: as for `Labels`.
+
+        >>> from varlen import Labels
+        >>> Labels.from_centre([[35, 50, 50, 60]]).boxes.tolist()
+        [[10.0, 20.0, 60.0, 80.0]]
+        """
         return cls(boxes=_converted(boxes, _around_centre), **others)
 
     @classmethod
     def from_fractions(cls, boxes: ArrayLike, size: Any, **others: Any) -> Labels:
-        """Boxes given as x_min, y_min, x_max, y_max in shares of the picture, 0 … 1; size: the picture, or (width, height)."""
+        """Boxes given as x_min, y_min, x_max, y_max in shares of the picture, 0 … 1; size: the picture, or (width, height).
+
+        >>> from varlen import Labels
+        >>> Labels.from_fractions([[0.25, 0.5, 0.5, 1.0]], (640, 480)).boxes.tolist()
+        [[160.0, 240.0, 320.0, 480.0]]
+        """
         return cls(boxes=_converted(_in_px(boxes, size), lambda b: b.T), **others)
 
     @classmethod

@@ -28,7 +28,13 @@ if TYPE_CHECKING:
 
 
 class Dataset:
-    """Images, classes, splits and skeleton. Pictures are decoded when asked for, never kept."""
+    """Images, classes, splits and skeleton. Pictures are decoded when asked for, never kept.
+
+    >>> import varlen as v
+    >>> moths = v.read_dataset("moths")
+    >>> len(moths), moths.images_by_split(), moths.classes[:2]
+    (60, {'train': 48, 'validation': 6, 'test': 6}, ('ash veil', 'copper hook'))
+    """
 
     def __init__(self, name: str, classes: Iterable[str], entries: Iterable[Entry], files: Files, skeleton: Skeleton | None = None,
                  extra: dict[str, Any] | None = None, digests: dict[str, str] | None = None) -> None:  # fmt: skip

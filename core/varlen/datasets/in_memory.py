@@ -21,7 +21,13 @@ from varlen.model.geometry import Size
 
 
 class SourceSample(NamedTuple):
-    """One image of a dataset with its labels: its key, (H, W, C) uint8, labels, and split. What `Dataset.from_arrays` takes, too."""
+    """One image of a dataset with its labels: its key, (H, W, C) uint8, labels, and split. What `Dataset.from_arrays` takes, too.
+
+    >>> import varlen as v
+    >>> key, image, labels, split = v.read_dataset("moths")["images/train/night_0001.jpg"]
+    >>> image.dtype, labels.keypoints.shape[1:], split
+    (dtype('uint8'), (8, 3), 'train')
+    """
 
     key: str
     image: NDArray[np.uint8]

@@ -15,6 +15,10 @@ class Skeleton:
     """Keypoint names and the lines drawn between them, as pairs of places.
 
     partners: for each keypoint the one it becomes in a mirror image; default: derived from the names.
+
+    >>> import varlen as v
+    >>> v.Skeleton(names=("head", "left wing", "right wing"), edges=((0, 1), (0, 2))).swap().tolist()
+    [0, 2, 1]
     """
 
     names: tuple[str, ...] = ()

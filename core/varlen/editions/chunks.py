@@ -8,9 +8,7 @@ from __future__ import annotations
 
 import copy
 import hashlib
-import importlib
 import pickle
-import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
@@ -33,7 +31,7 @@ from varlen.pipeline.document import Pipeline, from_json
 from varlen.pipeline.plan import Plan
 from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer, VariantLabels
-from varlen.steps.own_step import modules_of
+from varlen.steps.own_step import import_steps, modules_of
 
 #: Images a chunk.
 CHUNK = 8
@@ -216,9 +214,7 @@ def write_job(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
 @lru_cache(maxsize=1)
 def _worker(part: str, begun: int) -> ChunkWriter:
     dataset, pipeline, spec, modules = pickle.loads((Path(part) / JOB).read_bytes())
-    for module in modules:  # a step made from a function is known once its module is imported
-        if module not in sys.modules and not module.startswith("varlen_outside_"):
-            importlib.import_module(module)
+    import_steps(modules)
     return ChunkWriter(dataset, from_json(pipeline), spec, Path(part))
 
 

@@ -10,7 +10,12 @@ from varlen.editions.verify import Problem
 
 
 class Verdict(NamedTuple):
-    """What a check of an edition found; true when all is well. problems: {"file", "problem"} of each thing that is not as it was."""
+    """What a check of an edition found; true when all is well. problems: {"file", "problem"} of each thing that is not as it was.
+
+    >>> import varlen as v
+    >>> bool(v.Verdict(False, [{"file": "a.jpg", "problem": "missing"}]))
+    False
+    """
 
     good: bool
     problems: list[Problem]
@@ -20,7 +25,13 @@ class Verdict(NamedTuple):
 
 
 class Edition:
-    """An exported dataset: its folder, and its record as plain values. Raises `EditionError` where there is none."""
+    """An exported dataset: its folder, and its record as plain values. Raises `EditionError` where there is none.
+
+    >>> import varlen as v
+    >>> made = v.export("moths", v.Pipeline([v.Resize(width_px=64, height_px=48)]), "small", variants=1)
+    >>> v.Edition("small") == made, made.record["format"], made.counts["test"]["images"]
+    (True, 'coco', 6)
+    """
 
     def __init__(self, path: Path | str) -> None:
         self.path = Path(path)

@@ -21,7 +21,7 @@ from varlen.render.renderer import Renderer
 
 @dataclass(frozen=True, slots=True)
 class Recreated:
-    """An image made again: its file's bytes, its row in the edition, and one line for each thing that is not as it was."""
+    """An image made again: its file's bytes, its row in the edition, and one line for each thing that is not as it was. See `recreate`."""
 
     data: bytes
     row: Row

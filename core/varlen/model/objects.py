@@ -20,7 +20,13 @@ Ring = NDArray[np.float64]
 
 
 class Part(NamedTuple):
-    """One connected part of a polygon: its outline and its holes, each (N, 2) float64, not closed."""
+    """One connected part of a polygon: its outline and its holes, each (N, 2) float64, not closed.
+
+    >>> import numpy as np, varlen as v
+    >>> ring = np.array([[0.0, 0.0], [40.0, 0.0], [40.0, 30.0], [0.0, 30.0]])
+    >>> v.Labels(polygons=[v.Part(ring, holes=(ring * 0.5 + 5,))], classes=["moth"])
+    Labels(1 objects: classes, polygons)
+    """
 
     outline: Ring
     holes: tuple[Ring, ...] = ()

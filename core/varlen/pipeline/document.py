@@ -14,10 +14,11 @@ from pathlib import Path
 from typing import Any, Literal, Self, overload
 
 from varlen.atomic_files import write_whole
-from varlen.errors import PipelineError
+from varlen.errors import PipelineError, StepFileError
 from varlen.pipeline.reading import MOST_STEPS, LabelRules, PipelineHead, free_id, read_parts
 from varlen.steps.base import Step
 from varlen.steps.junction import Junction
+from varlen.steps.own_step import import_steps, modules_of
 from varlen.steps.registry import CATALOGUE
 
 MOST_BYTES = 1_000_000
@@ -118,6 +119,10 @@ class Pipeline:
     def __hash__(self) -> int:
         return hash(self.digest)
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        """As a file has it: whoever unpickles it must know its steps, and is told where one comes from that is not known."""
+        return unpickled, (type(self), self.to_json(), self.outside_steps(), modules_of(self.all_steps()))
+
     def __repr__(self) -> str:
         usual = {"name": "Untitled", "seed": 0, "draw_per": "image", "labels": LabelRules()}
         facts = [f"{name}={getattr(self, name)!r}" for name, value in usual.items() if getattr(self, name) != value]
@@ -161,6 +166,16 @@ class Pipeline:
     def with_seed(self, seed: int) -> Self:
         """The same pipeline with other random numbers."""
         return self.from_json({**self.to_json(), "seed": seed})
+
+
+def unpickled(cls: type[Pipeline], document: dict[str, Any], outside: dict[str, str], modules: Sequence[str]) -> Pipeline:
+    """A pipeline that another process pickled. Raises `StepFileError` for a step of one's own that is not known here."""
+    import_steps(modules)
+    for name in outside:
+        if name not in CATALOGUE:
+            raise StepFileError(f"step {name}: it was defined in a notebook or script, which another process can't import; put it into a module or "
+                                "into a file named in VARLEN_STEPS, or fork the processes")  # fmt: skip
+    return cls.from_json(document)
 
 
 def applicable(steps: Sequence[Step], augmented: bool) -> list[Step]:

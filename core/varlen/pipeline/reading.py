@@ -19,7 +19,13 @@ MOST_SEED = 2**53 - 1  # what every JSON reader can hold exactly
 
 
 class LabelRules(BaseModel):
-    """How boxes are fitted and which objects are kept."""
+    """How boxes are fitted ("corners" or "ellipse") and which objects are kept: those of which `keep_share` is left, with a shorter side
+    of `keep_side_px` px.
+
+    >>> import varlen as v
+    >>> v.Pipeline([v.Rotate()], labels=v.LabelRules(keep_share=0.5)).labels.keep_side_px
+    3.0
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 

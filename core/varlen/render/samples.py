@@ -41,7 +41,13 @@ class _OwnRenderer(Renderer):
 
 
 class Samples:
-    """One split of a dataset through a pipeline, in one epoch. Can be pickled: every process decodes and draws on its own."""
+    """One split of a dataset through a pipeline, in one epoch. Can be pickled: every process decodes and draws on its own.
+
+    >>> import varlen as v
+    >>> samples = v.stream("moths", v.Pipeline([v.Flip()], seed=20), "validation")
+    >>> len(samples), samples[0]["variant"], samples.epoch
+    (6, 0, 0)
+    """
 
     def __init__(self, dataset: Dataset, pipeline: Pipeline, split: str, epoch: int, channels: Literal["last", "first"],
                  figures: Figures | None, range: LevelRange = "0-255") -> None:  # fmt: skip

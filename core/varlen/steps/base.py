@@ -181,6 +181,11 @@ class Step(BaseModel):
     combine or fit), may override the defaults of `probability` and `scope`, and writes
     `draw` and `effect`. `shown` lists settings worth a picture each on its reference page;
     default: its first range at its low, middle and high end.
+
+    >>> import varlen as v
+    >>> step = v.Rotate(degrees=(-12, 12), probability=0.7)
+    >>> step.step, step.degrees, step.parameters()[:2]
+    ('rotate', (-12.0, 12.0), ['degrees', 'frame'])
     """
 
     # Built when first used: listing the catalogue then costs a third of the time.
@@ -215,6 +220,10 @@ class Step(BaseModel):
     @classmethod
     def __pydantic_init_subclass__(cls, **kwargs: Any) -> None:
         cls.__signature__ = _PARAMETERS  # type: ignore[assignment]
+
+    @classmethod
+    def __pydantic_on_complete__(cls) -> None:
+        cls.__signature__ = _PARAMETERS  # type: ignore[assignment]  # building the class has set another
 
     @classmethod
     def parameters(cls) -> list[str]:

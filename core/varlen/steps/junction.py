@@ -16,7 +16,12 @@ MOST = 16
 
 
 class Branch(BaseModel):
-    """Steps, and how often they are taken compared with the other branches."""
+    """Steps, and how often they are taken compared with the other branches.
+
+    >>> import varlen as v
+    >>> v.Pipeline([v.Junction(branches=[v.Branch(weight=2, steps=[v.Blur()]), v.Branch(steps=[])])])["blur"]
+    Blur(id='blur')
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 

@@ -6,6 +6,7 @@ The function's source text enters the digest of pipelines that use it, so a chan
 from __future__ import annotations
 
 import hashlib
+import importlib
 import importlib.util
 import inspect
 import sys
@@ -31,7 +32,12 @@ KEY = "stream"
 
 
 class Range(NamedTuple):
-    """A parameter that is drawn: a number from a range. unit: for people; low, high: the hard limits; log: halving is as likely as doubling."""
+    """A parameter that is drawn: a number from a range. unit: for people; low, high: the hard limits; log: halving is as likely as doubling.
+
+    >>> import varlen as v
+    >>> v.Range("share of level", 0, 1)
+    Range(unit='share of level', low=0, high=1, log=False)
+    """
 
     unit: str
     low: float
@@ -40,7 +46,12 @@ class Range(NamedTuple):
 
 
 class Number(NamedTuple):
-    """A parameter that is one number, the same for every draw. whole: whether it is a whole one."""
+    """A parameter that is one number, the same for every draw. unit: for people; low, high: the hard limits; whole: whether it is a whole one.
+
+    >>> import varlen as v
+    >>> v.Number("px", 1, 200, whole=True).unit
+    'px'
+    """
 
     unit: str
     low: float
@@ -215,6 +226,23 @@ def modules_of(steps: Sequence[Step]) -> list[str]:
     return sorted({type(each).__module__ for each in steps if isinstance(each, _FunctionStep)})
 
 
+def import_steps(modules: Sequence[str]) -> None:
+    """Import the modules of steps made from functions, as far as they can be: each then adds its steps to the catalogue."""
+    for module in modules:
+        if module not in sys.modules and _importable_by_name(module):
+            importlib.import_module(module)
+
+
+def _importable_by_name(module: str) -> bool:
+    """Whether there is such a module. Step files are read by every process by itself."""
+    if module.startswith("varlen_outside_") or module in ("__main__", "__mp_main__"):
+        return False
+    try:
+        return importlib.util.find_spec(module) is not None
+    except (ImportError, ValueError):
+        return False
+
+
 def check_importable(steps: Sequence[Step], where: str) -> None:
     """Raises `StepFileError` where a step made from a function can't be had by importing its module. where: who has to import it."""
     for each in steps:
@@ -229,8 +257,4 @@ def all_importable(steps: Sequence[Step]) -> bool:
 
 
 def _importable(module: str) -> bool:
-    if module == "__main__":
-        return False
-    if module.startswith("varlen_outside_"):  # a step file: every process reads it by itself
-        return True
-    return module in sys.modules and importlib.util.find_spec(module) is not None
+    return module.startswith("varlen_outside_") or _importable_by_name(module)

@@ -107,10 +107,9 @@ def test_whoever_stops_early_leaves_nothing_behind(survey: Dataset) -> None:
     batches = samples.batches(1, workers=2)
     for batch in batches:
         assert batch["image"].shape == (1, 48, 64, 3)
+        folder = batches._folder
+        assert Path(folder).exists()
         break
-    del batch
-    folder = batches._folder
-    assert Path(folder).exists()
     batches.close()
     assert not [child for child in multiprocessing.active_children() if child.is_alive()]
     assert not Path(folder).exists()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import pickle
 import subprocess
 import sys
 from pathlib import Path
@@ -155,6 +156,13 @@ def test_a_step_from_a_script_goes_to_forked_workers_and_is_refused_to_a_cluster
     assert again.returncode == 1
     assert "there is no step 'lamp'" in again.stderr
     assert "VARLEN_STEPS" in again.stderr
+
+
+def test_a_process_that_can_t_know_a_step_says_where_it_should_be(tmp_path: Path) -> None:
+    (tmp_path / "script.py").write_text(SCRIPT.split("if __name__")[0] + "import pickle\npickle.dump(v.Pipeline([lamp()]), open('kept', 'wb'))\n")
+    subprocess.run([sys.executable, "script.py"], cwd=tmp_path, check=True)
+    with pytest.raises(v.StepFileError, match="put it into a module or into a file named in VARLEN_STEPS"):
+        pickle.loads((tmp_path / "kept").read_bytes())
 
 
 def test_an_importable_step_is_known_in_spawned_processes_and_a_step_file_may_hold_functions(tmp_path: Path) -> None:
