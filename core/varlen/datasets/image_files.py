@@ -1,4 +1,4 @@
-"""Between picture files and pixels. Pillow does the coding; this states the rules.
+"""Between picture files and pixels. Pillow does the coding, but for plain JPEGs (`quick_jpeg`); this states the rules.
 
 Decoding gives (H, W, 3) uint8 RGB, upright: EXIF orientation is applied once, here. Unsigned 16-bit
 levels are divided by 256; palettes, CMYK and gray become RGB; transparency is dropped. What 8 bits
@@ -21,6 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import ExifTags, Image
 
+from varlen.datasets.quick_jpeg import decode_jpeg
 from varlen.errors import ImageError, LevelsUnclear
 from varlen.model.geometry import Size
 
@@ -218,7 +219,10 @@ def decode(data: bytes, name: str) -> NDArray[np.uint8]:
     image = opened(data, name)
     try:
         _refuse_unclear(image, name)
-        if (orientation := orientation_of(image)) != 1:
+        orientation = orientation_of(image)
+        if (pixels := decode_jpeg(data, image)) is not None:
+            return np.ascontiguousarray(upright_pixels(pixels, orientation))
+        if orientation != 1:
             image = image.transpose(_UPRIGHT[orientation])
         if image.mode.startswith("I;16") or image.mode == "I":
             gray = (np.asarray(image).astype(np.uint32) >> 8).clip(0, 255).astype(np.uint8)

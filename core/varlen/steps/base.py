@@ -276,7 +276,7 @@ class Step(BaseModel):
                 raise ValueError(f"{part:g} is outside {low:g} … {high:g}{unit}")
         if extra.get("control") == "span" and value[0] > value[1]:
             raise ValueError(f"the range runs backwards: {value[0]:g} is above {value[1]:g}")
-        return value
+        return tuple(map(_positive_zero, value)) if isinstance(value, tuple) else _positive_zero(value)
 
     @model_serializer(mode="wrap")
     def _without_unused(self, handler: SerializerFunctionWrapHandler) -> dict[str, Any]:
@@ -350,6 +350,11 @@ LARGEST = 30_000
 def chosen_centre(size: Size, x: float | None, y: float | None) -> tuple[float, float]:
     """The point that stays in place: as chosen, in px, else the middle of the picture."""
     return (size.width / 2 if x is None else float(x), size.height / 2 if y is None else float(y))
+
+
+def _positive_zero(value: Any) -> Any:
+    """−0.0 and 0.0 are one number and must be one digest."""
+    return 0.0 if isinstance(value, float) and value == 0.0 else value
 
 
 def stream_key(stream: Stream) -> int:
