@@ -81,8 +81,25 @@ export const PLOT_TEXT = 12;
 
 export const system = createSystem(defaultConfig, config);
 
-/** Class colors that color-blind readers can tell apart (Okabe and Ito, 2008). */
-const CLASS_COLORS = ["#56b4e9", "#e69f00", "#35c194", "#f0e442", "#e08bb8", "#ff7b39", "#5b9bd5"];
+/** Sixteen class colors that differ in lightness beside hue, for color-blind people too; contact sheets of the terminal use the same. */
+const CLASS_COLORS = [
+  "#55bbee",
+  "#eebb00",
+  "#cc6611",
+  "#99ffff",
+  "#5522ff",
+  "#ddff11",
+  "#6688ff",
+  "#ee8855",
+  "#bbdd99",
+  "#bb7788",
+  "#77ddff",
+  "#dd99aa",
+  "#aa3377",
+  "#9966bb",
+  "#9922bb",
+  "#bb1100",
+];
 
 export function classColor(classes: readonly string[], name: string): string {
   return CLASS_COLORS[Math.max(0, classes.indexOf(name)) % CLASS_COLORS.length] ?? "#ffffff";

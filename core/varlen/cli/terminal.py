@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import sys
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -16,14 +17,16 @@ from varlen.errors import VarlenError
 
 DatasetArgument = Annotated[Path, typer.Argument(metavar="DATASET", help="a folder, a zip, a picture or a file of labels")]
 PipelineArgument = Annotated[Path, typer.Argument(metavar="PIPELINE", help="a *.varlen.json file")]
+#: Between two lines about long work where there is no terminal.
+LINE_SECONDS = 4.0
 JsonOption = Annotated[bool, typer.Option("--json", help="machine-readable output")]
 
 
 @contextmanager
 def progress_bar(label: str, total: int) -> Iterator[Callable[[int], None]]:
-    """A bar on a terminal, nothing elsewhere; the function sets how much is done."""
+    """A bar on a terminal, a line every few seconds elsewhere; the function sets how much is done."""
     if not sys.stderr.isatty():
-        yield lambda done: None
+        yield _lines(label, total)
         return
     from rich.console import Console
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, ProgressColumn, Task, TextColumn, TimeRemainingColumn
@@ -37,6 +40,20 @@ def progress_bar(label: str, total: int) -> Iterator[Callable[[int], None]]:
     with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
         task = bar.add_task(label, total=total)
         yield lambda done: bar.update(task, completed=done)
+
+
+def _lines(label: str, total: int) -> Callable[[int], None]:
+    """Says how much is done and how long the rest will take, but not more often than people want to read."""
+    begun = told = time.monotonic()
+
+    def set_done(done: int) -> None:
+        nonlocal told
+        now = time.monotonic()
+        if now - told >= LINE_SECONDS and 0 < done < total:
+            told = now
+            say(f"{label}: {done:,} of {total:,}, about {(now - begun) / done * (total - done):.0f} s left")
+
+    return set_done
 
 
 def counter(set_done: Callable[[int], None]) -> Callable[[], None]:

@@ -8,11 +8,13 @@ from __future__ import annotations
 import shutil
 import signal
 import tempfile
+import threading
 import weakref
 from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Literal
 
 from varlen.draws import Stream
@@ -26,6 +28,8 @@ if TYPE_CHECKING:
     from varlen.render.samples import Samples
 
 MOST_WORKERS = 256
+#: How long a worker may take to finish its batch when the rest is no longer wanted, seconds.
+LONGEST_END_S = 5.0
 #: The samples a worker process makes batches of; set when it begins.
 _SAMPLES: list[Samples] = []
 
@@ -77,9 +81,9 @@ class Batches:
         waiting: deque[Future[Parcel]] = deque()
         coming = iter(parts)
         try:
-            pool = self._started()
             for part in coming:
-                waiting.append(pool.submit(_made_here, part, epoch, self.boxes, self._folder))
+                with _uninterrupted():
+                    waiting.append(self._started().submit(_made_here, part, epoch, self.boxes, self._folder))
                 if len(waiting) >= self.workers * self.ahead:
                     yield unpacked(waiting.popleft().result())
             while waiting:
@@ -88,9 +92,10 @@ class Batches:
             self.close()
             raise VarlenError("batches: a worker process ended; there may be too little memory: try fewer workers or smaller batches") from None
         except BaseException:  # also when whoever takes the batches stops early, or Ctrl-C
-            for future in waiting:
-                future.cancel()
-            self.close()
+            with _uninterrupted():
+                for future in waiting:
+                    future.cancel()
+                self.close()
             raise
 
     def _started(self) -> ProcessPoolExecutor:
@@ -114,6 +119,22 @@ class Batches:
         self.close()
 
 
+@contextmanager
+def _uninterrupted() -> Iterator[None]:
+    """Ctrl-C waits until this is done: within the pool's own locks, and in a worker that has only just begun, it would leave them held."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    noted: list[int] = []
+    before = signal.signal(signal.SIGINT, lambda number, frame: noted.append(number))
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+        if noted:
+            signal.raise_signal(signal.SIGINT)
+
+
 def made_batch(samples: Samples, numbers: list[int], epoch: int, boxes: Literal["padded", "ragged"]) -> Batch:
     """One batch of one epoch."""
     return batch([samples.sample(number, epoch) for number in numbers], boxes)
@@ -126,7 +147,13 @@ def _begin(samples: Samples) -> None:
 
 
 def _end(pool: ProcessPoolExecutor, folder: str) -> None:
-    pool.shutdown(wait=True, cancel_futures=True)
+    """Let workers finish what they are at; whichever takes too long is ended."""
+    workers = list((pool._processes or {}).values())
+    pool.shutdown(wait=False, cancel_futures=True)
+    for worker in workers:
+        worker.join(LONGEST_END_S)
+        if worker.is_alive():
+            worker.terminate()
     shutil.rmtree(folder, ignore_errors=True)
 
 

@@ -12,11 +12,10 @@ from varlen.kernels.resample import shrunk
 from varlen.kernels.warp_affine import Pixels
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
+from varlen.render.class_colors import CLASS_COLORS
 from varlen.render.renderer import Renderer
 from varlen.shapes.polygons import rings_of
 
-#: Colors of classes, told apart also by color-blind readers (Okabe and Ito, 2008).
-CLASS_COLORS = ((86, 180, 233), (230, 159, 0), (0, 158, 115), (240, 228, 66), (204, 121, 167), (213, 94, 0), (0, 114, 178))
 PAPER = (38, 38, 38)
 GAP = 8
 

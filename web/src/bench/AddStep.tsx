@@ -1,13 +1,17 @@
-import { Button, Dialog, Flex, Input, Portal, Text } from "@chakra-ui/react";
+import { Button, Dialog, Input, Portal, Text } from "@chakra-ui/react";
+import { useQueries } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
-import { memo, useCallback, useEffect, useMemo, useState } from "react";
-import type { StepFacts } from "../api/client";
+import { type KeyboardEvent, memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
+import type { Dataset, ImageRow, PipelineDocument, StepFacts } from "../api/client";
+import { askStrip } from "../api/queries";
 import { isTyping } from "../shell/keys";
 import { addStep } from "../state/draft";
 import { useView } from "../state/view";
 import { sayName } from "../words/steps";
+import { exampleOf } from "./step-examples";
 import "./steps.css";
 
+/** Headings, in the order in which they stand. */
 const PURPOSES: Record<string, string> = {
   move: "Move",
   light: "Light",
@@ -16,17 +20,26 @@ const PURPOSES: Record<string, string> = {
   combine: "Combine",
   fit: "Fit",
 };
+/** Steps a row; style sheet and arrows go by it. */
+const ACROSS = 5;
+const PICTURE = 160;
+/** So many steps are asked for at once. */
+const TOGETHER = 10;
 
-/** Find a step by what it does and put it on the rail. */
-export const AddStep = memo(function AddStep({ catalogue }: { catalogue: StepFacts[] }) {
+interface Props {
+  catalogue: StepFacts[];
+  dataset: Dataset;
+  document: PipelineDocument;
+  /** The picture that shows what each step does. */
+  image: ImageRow | undefined;
+}
+
+/** Find a step by looking at what it does, and put it on the rail. */
+export const AddStep = memo(function AddStep({ catalogue, dataset, document, image }: Props) {
   const [open, setOpen] = useState(false);
-  const [words, setWords] = useState("");
-  const start = useCallback(() => {
-    setWords("");
-    setOpen(true);
-  }, []);
+  const start = useCallback(() => setOpen(true), []);
   useEffect(() => {
-    const listen = (event: KeyboardEvent) => {
+    const listen = (event: globalThis.KeyboardEvent) => {
       if (event.key.toLowerCase() === "a" && !event.ctrlKey && !event.metaKey && !isTyping(event)) {
         event.preventDefault();
         start();
@@ -35,19 +48,12 @@ export const AddStep = memo(function AddStep({ catalogue }: { catalogue: StepFac
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
   }, [start]);
-  const found = useMemo(() => {
-    const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
-    return catalogue.filter((facts) => {
-      const text = `${sayName(facts.step)} ${facts.purpose} ${facts.meaning}`.toLowerCase();
-      return wanted.every((word) => text.includes(word));
-    });
-  }, [catalogue, words]);
-  const add = (facts: StepFacts) => {
+  const add = useCallback((facts: StepFacts) => {
     useView.setState({ selected: addStep(facts) });
     setOpen(false);
-  };
+  }, []);
   return (
-    <Dialog.Root lazyMount unmountOnExit open={open} onOpenChange={(change) => setOpen(change.open)} placement="top" size="md">
+    <Dialog.Root lazyMount unmountOnExit open={open} onOpenChange={(change) => setOpen(change.open)} placement="top" size="xl">
       <Button size="xs" variant="outline" onClick={start} title="Add a step (A)">
         <Plus size={14} /> Step
       </Button>
@@ -56,34 +62,7 @@ export const AddStep = memo(function AddStep({ catalogue }: { catalogue: StepFac
         <Dialog.Positioner>
           <Dialog.Content aria-label="Add a step">
             <Dialog.Body p={3}>
-              <Input
-                autoFocus
-                aria-label="Find a step"
-                placeholder="Find a step by what it does"
-                value={words}
-                onChange={(event) => setWords(event.target.value)}
-                onKeyDown={(event) => {
-                  const first = found[0];
-                  if (event.key === "Enter" && first) add(first);
-                }}
-              />
-              <Flex direction="column" mt={2} maxHeight="60vh" overflowY="auto">
-                {found.map((facts) => (
-                  <button type="button" key={facts.step} className="step-choice" onClick={() => add(facts)}>
-                    <span className="step-purpose">{PURPOSES[facts.purpose] ?? facts.purpose}</span>
-                    <span>
-                      <strong>{sayName(facts.step)}</strong>
-                      <br />
-                      {facts.meaning}
-                    </span>
-                  </button>
-                ))}
-                {found.length === 0 && (
-                  <Text color="fg.muted" p={3}>
-                    No step is described by these words.
-                  </Text>
-                )}
-              </Flex>
+              <Choices catalogue={catalogue} dataset={dataset} document={document} image={image} add={add} />
             </Dialog.Body>
           </Dialog.Content>
         </Dialog.Positioner>
@@ -91,3 +70,153 @@ export const AddStep = memo(function AddStep({ catalogue }: { catalogue: StepFac
     </Dialog.Root>
   );
 });
+
+function Choices({ catalogue, dataset, document, image, add }: Props & { add: (facts: StepFacts) => void }) {
+  const [words, setWords] = useState("");
+  const [active, setActive] = useState(0);
+  const list = useRef<HTMLDivElement>(null);
+  const groups = useMemo(() => grouped(catalogue, words), [catalogue, words]);
+  const found = useMemo(() => groups.flatMap(([, steps]) => steps), [groups]);
+  const pictures = usePictures(catalogue, dataset, document, image);
+  const at = Math.min(active, found.length - 1);
+  const keys = (event: KeyboardEvent) => {
+    const chosen = found[at];
+    if (event.key === "Enter" && chosen) add(chosen);
+    const to = walked(groups, at, event.key);
+    if (to === null) return;
+    event.preventDefault();
+    setActive(to);
+    list.current?.querySelectorAll("[role=option]")[to]?.scrollIntoView({ block: "nearest" });
+  };
+  return (
+    <>
+      <Input
+        autoFocus
+        role="combobox"
+        aria-expanded
+        aria-controls="step-choices"
+        aria-activedescendant={found[at] && `step-choice-${found[at].step}`}
+        aria-label="Find a step"
+        placeholder="Find a step by what it does; arrows walk, Enter adds"
+        value={words}
+        onChange={(event) => {
+          setWords(event.target.value);
+          setActive(0);
+        }}
+        onKeyDown={keys}
+      />
+      <div id="step-choices" role="listbox" aria-label="Steps" className="step-choices" ref={list}>
+        {groups.map(([purpose, steps]) => (
+          // biome-ignore lint/a11y/useSemanticElements: a group of options, not of fields
+          <div key={purpose} role="group" aria-label={PURPOSES[purpose] ?? purpose}>
+            <p className="step-purpose" aria-hidden>{PURPOSES[purpose] ?? purpose}</p>
+            <div className="step-row">
+              {steps.map((facts) => (
+                <Choice
+                  key={facts.step}
+                  facts={facts}
+                  picture={pictures.get(facts.step)}
+                  active={found[at] === facts}
+                  add={add}
+                  point={() => setActive(found.indexOf(facts))}
+                />
+              ))}
+            </div>
+          </div>
+        ))}
+        {found.length === 0 && (
+          <Text color="fg.muted" p={3}>
+            No step is described by these words.
+          </Text>
+        )}
+      </div>
+      <Text mt={2} minHeight="40px" color="fg.muted" fontSize="body" aria-live="polite">
+        {found[at] && (
+          <>
+            <Text as="span" color="fg" fontWeight={600}>
+              {sayName(found[at].step)}
+            </Text>
+            {`: ${found[at].meaning}`}
+          </>
+        )}
+      </Text>
+    </>
+  );
+}
+
+interface ChoiceProps {
+  facts: StepFacts;
+  picture: string | undefined;
+  active: boolean;
+  add: (facts: StepFacts) => void;
+  point: () => void;
+}
+
+function Choice({ facts, picture, active, add, point }: ChoiceProps) {
+  return (
+    <button
+      type="button"
+      id={`step-choice-${facts.step}`}
+      role="option"
+      aria-selected={active}
+      tabIndex={-1}
+      className="step-choice"
+      title={facts.meaning}
+      onClick={() => add(facts)}
+      onPointerMove={active ? undefined : point}
+    >
+      <span className="step-picture">{picture && <img src={picture} alt="" draggable={false} />}</span>
+      {sayName(facts.step)}
+    </button>
+  );
+}
+
+/** The steps that all words describe, under their purposes. */
+function grouped(catalogue: StepFacts[], words: string): [string, StepFacts[]][] {
+  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
+  const found = catalogue.filter((facts) => {
+    const text = `${sayName(facts.step)} ${facts.purpose} ${facts.meaning}`.toLowerCase();
+    return wanted.every((word) => text.includes(word));
+  });
+  const purposes = [...new Set([...Object.keys(PURPOSES), ...catalogue.map((facts) => facts.purpose)])];
+  const groups = purposes.map((purpose): [string, StepFacts[]] => [purpose, found.filter((facts) => facts.purpose === purpose)]);
+  return groups.filter(([, steps]) => steps.length > 0);
+}
+
+/** Where a key leads from place `at`, counted over all groups; null for a key that leads nowhere. */
+export function walked(groups: [string, unknown[]][], at: number, key: string): number | null {
+  const lines = groups.flatMap(([, steps]) =>
+    Array.from({ length: Math.ceil(steps.length / ACROSS) }, (_, line) => Math.min(ACROSS, steps.length - line * ACROSS)),
+  );
+  const starts = lines.map((_, line) => lines.slice(0, line).reduce((sum, count) => sum + count, 0));
+  const total = lines.reduce((sum, count) => sum + count, 0);
+  if (key === "ArrowRight" || key === "ArrowLeft") return Math.min(Math.max(at + (key === "ArrowRight" ? 1 : -1), 0), total - 1);
+  if (key !== "ArrowDown" && key !== "ArrowUp") return null;
+  const line = starts.findLastIndex((start) => start <= at);
+  const to = line + (key === "ArrowDown" ? 1 : -1);
+  const count = lines[to];
+  const start = starts[to];
+  if (count === undefined || start === undefined) return at;
+  return start + Math.min(at - (starts[line] ?? 0), count - 1);
+}
+
+/** What each step makes of a picture, as addresses of small pictures, by the step's name. */
+function usePictures(catalogue: StepFacts[], dataset: Dataset, document: PipelineDocument, image: ImageRow | undefined) {
+  const parts = Array.from({ length: Math.ceil(catalogue.length / TOGETHER) }, (_, part) =>
+    catalogue.slice(part * TOGETHER, (part + 1) * TOGETHER),
+  );
+  const answers = useQueries({
+    queries: parts.map((part) => ({
+      ...askStrip(dataset, document, image?.id ?? 0, part.map(exampleOf), PICTURE),
+      enabled: image !== undefined,
+    })),
+  });
+  const found = new Map<string, string>();
+  for (const [number, part] of parts.entries()) {
+    for (const [place, facts] of part.entries()) {
+      const picture = answers[number]?.data?.tiles[place]?.picture;
+      if (picture) found.set(facts.step, picture);
+    }
+  }
+  return found;
+}

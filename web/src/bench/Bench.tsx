@@ -1,6 +1,6 @@
 import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, PipelineDocument, StepFacts } from "../api/client";
 import { askDatasets, askLedger, askRows, askSteps, keepOf } from "../api/queries";
@@ -21,6 +21,7 @@ import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
 import { type Sight, useSheet } from "./sheet";
+import { fittingWidth, useRoom } from "./tile-width";
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
@@ -68,6 +69,8 @@ export function Bench() {
 }
 
 const CALM_MS = 450;
+/** The width of the step's panel, px. */
+const PANEL = 308;
 const NO_STEPS: StepFacts[] = [];
 
 /** True a moment after `done` is: what is looked at comes first, what is counted after it. */
@@ -114,7 +117,10 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
   });
   const images = rows.data?.map((image) => image.id);
   const shown = useMemo(() => soloOf(document, solo), [document, solo]);
-  const width = pictureWidth(view.tileWidth);
+  const place = useRef<HTMLDivElement>(null);
+  const room = useRoom(place, window.innerWidth - PANEL);
+  const tileWidth = view.tileWidth ?? fittingWidth(room, variants);
+  const width = pictureWidth(tileWidth);
   const sheet = useSheet(dataset, images, variants, shown, sight, width);
   const other = useSheet(dataset, against ? images : [], variants, against?.document ?? shown, sight, width);
   const calm = useCalm(sheet.complete);
@@ -140,12 +146,21 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
     return () => window.removeEventListener("keydown", listen);
   }, []);
   const step =
-    document.steps.find((candidate) => candidate.id === selected) ?? document.steps.find((candidate) => candidate.step === "rotate");
+    document.steps.find((candidate) => candidate.id === selected) ??
+    document.steps.find((candidate) => candidate.step === "rotate") ??
+    document.steps[0];
   return (
     <Flex direction="column" height="100%">
-      <Rail document={document} catalogue={catalogue.data ?? NO_STEPS} runs={sheet.runs} />
+      <Rail
+        document={document}
+        catalogue={catalogue.data ?? NO_STEPS}
+        runs={sheet.runs}
+        open={step?.id ?? null}
+        dataset={dataset}
+        image={rows.data?.[0]}
+      />
       <Flex flex="1" minHeight={0}>
-        <Box flex="1" minWidth={0} position="relative">
+        <Box ref={place} flex="1" minWidth={0} position="relative">
           {sheet.error && (
             <Box position="absolute" top="44px" left={4} right={4} zIndex={5} bg="bg.raised">
               <ErrorBox error={sheet.error}>
@@ -156,6 +171,7 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
           <ContactSheet
             dataset={dataset}
             document={shown}
+            tileWidth={tileWidth}
             rows={rows.data ?? []}
             tiles={sheet.tiles}
             late={sheet.late}
@@ -165,7 +181,7 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
             against={againstTiles(against, other)}
           />
         </Box>
-        <Box width="308px" flex="none" borderLeftWidth="1px" bg="bg.raised" minHeight={0}>
+        <Box width={`${PANEL}px`} flex="none" borderLeftWidth="1px" bg="bg.raised" minHeight={0}>
           <StepPanel
             step={step}
             catalogue={catalogue.data ?? NO_STEPS}

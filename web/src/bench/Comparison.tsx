@@ -25,7 +25,7 @@ export const ComparisonChoice = memo(function ComparisonChoice({ pipeline }: { p
     } else useView.setState({ against: null });
   };
   return (
-    <NativeSelect.Root size="xs" width="178px" flex="none">
+    <NativeSelect.Root size="xs" width="130px" flex="none">
       <NativeSelect.Field
         aria-label="Compare the sheet with"
         value={against ? "kept" : ""}

@@ -13,6 +13,7 @@ import { ComparisonChoice, ComparisonLine } from "./Comparison";
 import type { AgainstTiles } from "./comparison";
 import { AROUND, type Sight } from "./sheet";
 import { TraceView } from "./TraceView";
+import { NARROWEST, TILE_GAP, WIDEST } from "./tile-width";
 
 const PICKS: Record<Pick, string> = {
   spread: "evenly spread",
@@ -25,6 +26,7 @@ const PICKS: Record<Pick, string> = {
 interface Props {
   dataset: Dataset;
   document: PipelineDocument;
+  tileWidth: number;
   rows: ImageRow[];
   tiles: Map<number, Tile[]>;
   /** Images whose tiles are of an earlier pipeline. */
@@ -39,9 +41,8 @@ interface Props {
 }
 
 /** A row per image: the original, then its variants, labels drawn over them. */
-export function ContactSheet({ dataset, document, rows, tiles, late, look, ready, pipeline, against }: Props) {
+export function ContactSheet({ dataset, document, tileWidth, rows, tiles, late, look, ready, pipeline, against }: Props) {
   const variants = useView((view) => view.variants);
-  const tileWidth = useView((view) => view.tileWidth);
   const large = useView((view) => view.large);
   const opened = useRef<HTMLElement | null>(null);
   const box = useRef<HTMLDivElement>(null);
@@ -84,8 +85,8 @@ export function ContactSheet({ dataset, document, rows, tiles, late, look, ready
   const stepNames = useMemo(() => new Map(document.steps.map((step) => [step.id, sayName(step.step)])), [document]);
   return (
     <Flex as="section" aria-label="Contact sheet" direction="column" height="100%" minWidth={0}>
-      <Flex align="center" gap={3} px={4} height="40px" flex="none" fontSize="small">
-        <Layout dataset={dataset} />
+      <Flex align="center" columnGap={3} rowGap={1} px={4} py={1} minHeight="40px" flex="none" flexWrap="wrap" fontSize="small">
+        <Layout dataset={dataset} tileWidth={tileWidth} />
         <ComparisonChoice pipeline={pipeline} />
         <AdviceList dataset={dataset} document={document} ready={ready} />
         <Layers />
@@ -155,7 +156,7 @@ export function ContactSheet({ dataset, document, rows, tiles, late, look, ready
   );
 }
 
-const GAP = 12;
+const GAP = TILE_GAP;
 
 const rowHeight = (image: ImageRow | undefined, tileWidth: number) => (image ? (tileWidth * image.height) / image.width : tileWidth);
 
@@ -301,9 +302,9 @@ function Ghosts({ ghosts, width, height }: { ghosts: Ghost[]; width: number; hei
 }
 
 /** Which images are on the sheet, how many variants of each, how large. */
-const Layout = memo(function Layout({ dataset }: { dataset: Dataset }) {
-  const { pick, rows, variants, tileWidth, pins } = useView(
-    useShallow(({ pick, rows, variants, tileWidth, pins }) => ({ pick, rows, variants, tileWidth, pins })),
+const Layout = memo(function Layout({ dataset, tileWidth }: { dataset: Dataset; tileWidth: number }) {
+  const { pick, rows, variants, fits, pins } = useView(
+    useShallow(({ pick, rows, variants, tileWidth, pins }) => ({ pick, rows, variants, fits: tileWidth === null, pins })),
   );
   const pinned = pins.some((pin) => pin.dataset === dataset.id);
   return (
@@ -329,7 +330,29 @@ const Layout = memo(function Layout({ dataset }: { dataset: Dataset }) {
       </Flex>
       <Small label="rows" name="number of images" value={rows} min={1} max={50} change={(value) => useView.setState({ rows: value })} />
       <Small label="variants" value={variants} min={1} max={12} change={(value) => useView.setState({ variants: value })} />
-      <Small label="tile" value={tileWidth} min={96} max={480} step={8} change={(value) => useView.setState({ tileWidth: value })} />
+      <Flex align="center" gap={1} flex="none">
+        <Small
+          label="tile"
+          value={tileWidth}
+          min={NARROWEST}
+          max={WIDEST}
+          step={8}
+          change={(value) => useView.setState({ tileWidth: value })}
+        />
+        <Button
+          size="xs"
+          px={1.5}
+          variant="ghost"
+          aria-pressed={fits}
+          title="Tiles that fill the sheet's width"
+          color={fits ? "amber.fg" : "fg.muted"}
+          textDecoration={fits ? "underline" : undefined}
+          textUnderlineOffset="5px"
+          onClick={() => useView.setState({ tileWidth: fits ? tileWidth : null })}
+        >
+          fit
+        </Button>
+      </Flex>
     </>
   );
 });

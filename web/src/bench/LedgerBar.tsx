@@ -73,7 +73,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, st
       )}
       {ledger && (
         <>
-          <Figures dim={dim} lines={[`blank ${percent(ledger.blank_share)}`, `${ledger.passes.toFixed(1)} passes per variant`]} />
+          <Figures dim={dim} spare lines={[`blank ${percent(ledger.blank_share)}`, `${ledger.passes.toFixed(1)} passes per variant`]} />
           <Figures dim={dim} lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
         </>
       )}
@@ -108,9 +108,10 @@ const Next = memo(function Next({ look, make }: Pick<Props, "look" | "make">) {
 /** A class's labels in the training split before and after. */
 const sayClass = ({ name, before, after }: Ledger["class_objects"][number]) => `${name}: ${before} → ${after}`;
 
-function Figures({ lines, dim }: { lines: [string, string]; dim: number }) {
+/** `spare`: what goes first where there is little room. */
+function Figures({ lines, dim, spare }: { lines: [string, string]; dim: number; spare?: boolean }) {
   return (
-    <Box flex="none" whiteSpace="nowrap" opacity={dim}>
+    <Box flex="none" whiteSpace="nowrap" opacity={dim} css={spare ? { "@media (max-width: 1150px)": { display: "none" } } : undefined}>
       <Text>{lines[0]}</Text>
       <Text color="fg.muted">{lines[1]}</Text>
     </Box>

@@ -2,12 +2,13 @@ import { Box, Flex, Text, VisuallyHidden } from "@chakra-ui/react";
 import { closestCenter, DndContext, type DragEndEvent, KeyboardSensor, PointerSensor, useSensor, useSensors } from "@dnd-kit/core";
 import { horizontalListSortingStrategy, SortableContext, sortableKeyboardCoordinates, useSortable } from "@dnd-kit/sortable";
 import type { KeyboardEvent } from "react";
-import { memo, useMemo } from "react";
-import type { Branch, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
+import { memo, useMemo, useRef } from "react";
+import type { Branch, Dataset, ImageRow, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
 import { changeStep, duplicateStep, moveStep, removeStep } from "../state/draft";
 import { useView } from "../state/view";
 import { sayName, sayStep } from "../words/steps";
 import { AddStep } from "./AddStep";
+import { RailEdges } from "./RailEdges";
 
 export const RAIL_HEIGHT = 136;
 const TRAINING = 46;
@@ -23,10 +24,15 @@ interface Props {
   document: PipelineDocument;
   catalogue: StepFacts[];
   runs: string[][];
+  /** The step whose panel is open. */
+  open: string | null;
+  dataset: Dataset;
+  /** The picture that shows what a step does. */
+  image: ImageRow | undefined;
 }
 
 /** The pipeline as two lines from source to output: training above, evaluation below. */
-export const Rail = memo(function Rail({ document, catalogue, runs }: Props) {
+export const Rail = memo(function Rail({ document, catalogue, runs, open, dataset, image }: Props) {
   const sensors = useSensors(
     useSensor(PointerSensor, { activationConstraint: { distance: 5 } }),
     useSensor(KeyboardSensor, { coordinateGetter: sortableKeyboardCoordinates }),
@@ -34,6 +40,7 @@ export const Rail = memo(function Rail({ document, catalogue, runs }: Props) {
   const joined = document.steps.map((step) => step.id).join();
   // The same array as long as the order is the same: every stop looks at it.
   const ids = useMemo(() => joined.split(",").filter(Boolean), [joined]);
+  const line = useRef<HTMLDivElement>(null);
   const drop = ({ active, over }: DragEndEvent) => {
     if (over && active.id !== over.id) moveStep(ids.indexOf(String(active.id)), ids.indexOf(String(over.id)));
   };
@@ -47,7 +54,7 @@ export const Rail = memo(function Rail({ document, catalogue, runs }: Props) {
           evaluation
         </Text>
       </Box>
-      <Box flex="1" minWidth={0} overflowX="auto" overflowY="hidden" position="relative">
+      <Box ref={line} flex="1" minWidth={0} overflowX="auto" overflowY="hidden" position="relative">
         <Box position="relative" height="100%" minWidth={`${document.steps.reduce((sum, step) => sum + widthOf(step), 0) * STOP + 16}px`}>
           <Line top={TRAINING} strong />
           <Line top={EVALUATION} />
@@ -60,6 +67,7 @@ export const Rail = memo(function Rail({ document, catalogue, runs }: Props) {
                     step={step}
                     place={place}
                     last={place === ids.length - 1}
+                    selected={open === step.id}
                     facts={catalogue.find((facts) => facts.step === step.step)}
                   />
                 ))}
@@ -75,11 +83,12 @@ export const Rail = memo(function Rail({ document, catalogue, runs }: Props) {
           ))}
         </Box>
       </Box>
+      <RailEdges line={line} />
       <Box width="104px" flex="none" position="relative">
         <Line top={TRAINING} strong end />
         <Line top={EVALUATION} end />
         <Box position="absolute" right={4} top={`${TRAINING - 15}px`}>
-          <AddStep catalogue={catalogue} />
+          <AddStep catalogue={catalogue} dataset={dataset} document={document} image={image} />
         </Box>
       </Box>
     </Flex>
@@ -129,15 +138,16 @@ const Stop = memo(function Stop({
   step,
   place,
   last,
+  selected,
   facts,
 }: {
   step: PipelineStep;
   place: number;
   last: boolean;
+  selected: boolean;
   facts: StepFacts | undefined;
 }) {
   const { attributes, listeners, setNodeRef, transform, transition, isDragging } = useSortable({ id: step.id });
-  const selected = useView((view) => view.selected === step.id);
   const solo = useView((view) => view.solo);
   const aside = solo !== null && solo !== step.id;
   const every = step.scope === "every";

@@ -48,7 +48,8 @@ interface View {
   /** How many images are on the sheet. */
   rows: number;
   variants: number;
-  tileWidth: number;
+  /** The width of tiles, px; null for one that fills the sheet. */
+  tileWidth: number | null;
   lit: { row: number; object: string } | null;
   edition: Wish;
   /** The parameter whose strip is shown, and its ends while a slider is dragged. */
@@ -77,7 +78,7 @@ const BEGINNING: View = {
   turn: 0,
   rows: 6,
   variants: 4,
-  tileWidth: 176,
+  tileWidth: null,
   lit: null,
   edition: USUAL_WISH,
   focus: null,
