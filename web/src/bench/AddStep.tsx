@@ -109,7 +109,9 @@ function Choices({ catalogue, dataset, document, image, add }: Props & { add: (f
         {groups.map(([purpose, steps]) => (
           // biome-ignore lint/a11y/useSemanticElements: a group of options, not of fields
           <div key={purpose} role="group" aria-label={PURPOSES[purpose] ?? purpose}>
-            <p className="step-purpose" aria-hidden>{PURPOSES[purpose] ?? purpose}</p>
+            <p className="step-purpose" aria-hidden>
+              {PURPOSES[purpose] ?? purpose}
+            </p>
             <div className="step-row">
               {steps.map((facts) => (
                 <Choice
