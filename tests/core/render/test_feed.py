@@ -116,7 +116,8 @@ def test_whoever_stops_early_leaves_nothing_behind(survey: Dataset) -> None:
 
 
 FEEDING = """
-import sys, varlen as v
+import signal, sys, varlen as v
+signal.signal(signal.SIGINT, signal.default_int_handler)  # whoever runs the tests in the background has it ignored
 if __name__ == "__main__":
     samples = v.stream(sys.argv[1], v.Pipeline([v.Resize(width_px=64, height_px=48)]))
     with samples.batches(2, workers=2) as batches:
