@@ -124,10 +124,10 @@ def export(
     >>> edition.counts["train"]["images"], edition.counts["validation"]["images"]
     (96, 6)
     """
-    chosen = pipeline if isinstance(pipeline, document.Pipeline) else Pipeline.read(pipeline)
+    chosen = _pipeline(pipeline)
     spec = ExportSpec(variants=variants, originals=originals, format=format, image=image, quality=quality, splits=tuple(splits),
                       split_variants=split_variants or {}, total=total, per_class=per_class, balance=balance)  # fmt: skip
-    source = dataset if isinstance(dataset, Dataset) else read_dataset(dataset)
+    source = _dataset(dataset)
     try:
         _export(source, chosen if seed is None else chosen.with_seed(seed), Path(out), spec, workers=workers, scheduler=scheduler, resume=resume,
                 leave_out=leave_out_broken, accept_loss=accept_loss, progress=progress or (lambda done, total: None))  # fmt: skip
@@ -182,8 +182,7 @@ def forecast(dataset: Dataset | Path | str, pipeline: document.Pipeline | Path |
     >>> found["variants"], found["lost_share"] < 0.2
     (100, True)
     """
-    chosen = pipeline if isinstance(pipeline, document.Pipeline) else Pipeline.read(pipeline)
-    return _forecast(dataset if isinstance(dataset, Dataset) else read_dataset(dataset), chosen, draws)
+    return _forecast(_dataset(dataset), _pipeline(pipeline), draws)
 
 
 def compare(one: Edition | Path | str, other: Edition | Path | str) -> dict[str, Any]:
@@ -197,6 +196,14 @@ def compare(one: Edition | Path | str, other: Edition | Path | str) -> dict[str,
     (False, True, 1)
     """
     return _compare(Path(one), Path(other))
+
+
+def _dataset(given: Dataset | Path | str) -> Dataset:
+    return given if isinstance(given, Dataset) else read_dataset(given)
+
+
+def _pipeline(given: document.Pipeline | Path | str) -> document.Pipeline:
+    return given if isinstance(given, document.Pipeline) else Pipeline.read(given)
 
 
 def _source(folder: Path, dataset: Dataset | Path | str | None) -> Dataset:

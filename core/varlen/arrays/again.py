@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from varlen.datasets.array_checks import in_color
 from varlen.errors import ArrayError
 from varlen.kernels.warp_bands import Bands, as_bands, nearest_places, settled, shrunk_bands, warp_bands
 from varlen.labels.occlusion import object_opacity
 from varlen.labels.propagate import pasted_labels
-from varlen.model.geometry import IDENTITY, Size, scaling
+from varlen.model.geometry import Size
 from varlen.pipeline.plan import Mixed, Pasted, Patched, Plan, Resample, Tiled
-from varlen.render.renderer import MILD, Renderer, level_above
+from varlen.render.renderer import Renderer, after_shrinking, smaller_size, stretch
 
 
 def carried(renderer: Renderer, plan: Plan, arrays: Mapping[str, Any], fill: float = 0, nearest: bool = False) -> NDArray[Any]:
@@ -37,8 +37,7 @@ def carried(renderer: Renderer, plan: Plan, arrays: Mapping[str, Any], fill: flo
         and checked[plan.image].shape[2] in (1, 3)
     ):
         # The very loops that pictures go through.
-        picture = np.ascontiguousarray(np.broadcast_to(checked[plan.image], (*own.shape[:2], 3)))
-        found = renderer.moved_pixels(plan, picture, int(fill))[:, :, : checked[plan.image].shape[2]]
+        found = renderer.moved_pixels(plan, in_color(checked[plan.image]), int(fill))[:, :, : checked[plan.image].shape[2]]
     elif nearest:
         found = _Moved(renderer, checked, np.asarray(fill).astype(own.dtype)).through(plan)
     else:
@@ -144,22 +143,10 @@ class _Interpolated(_Moved):
         if run.lossless:
             return super().resampled(run, source)
         out = self.blank(run.size, source)
-        height, width = source.shape[:2]
-        across, down = _stretch(run)
-        bends, matrix = run.bends, run.matrix
-        if min(across, down) < MILD:
-            size = (max(1, round(width * level_above(across))), max(1, round(height * level_above(down))))
+        before, bends, matrix = Size(source.shape[1], source.shape[0]), run.bends, run.matrix
+        size = smaller_size(before, stretch(run))
+        if size is not None:
             source = shrunk_bands(source, *size)
-            larger = scaling(width / size[0], height / size[1])
-            bends = tuple((larger.then(before) if place == 0 else before, field) for place, (before, field) in enumerate(bends))
-            matrix = matrix if bends else larger.then(matrix)
+            bends, matrix = after_shrinking(run, before, size)
         warp_bands(source, bends, matrix, out, run.target, run.edges, float(self.fill))
         return out
-
-
-def _stretch(run: Resample) -> tuple[float, float]:
-    """How long one pixel's width and height become at most."""
-    if not run.bends and run.matrix.affine:
-        return math.hypot(run.matrix.a, run.matrix.d), math.hypot(run.matrix.b, run.matrix.e)
-    factor = math.sqrt(max(abs(run.members[-1].area_factor(x, y)) for x, y in IDENTITY.quad(run.before.rect)))
-    return factor, factor

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from varlen.arrays.render_picture import render_picture
 from varlen.arrays.rendered import Rendered
 from varlen.atomic_files import write_whole
+from varlen.datasets.array_checks import in_color
 from varlen.datasets.array_labels import Labels
 from varlen.datasets.image_files import encode
 from varlen.errors import ArrayError
@@ -140,12 +141,12 @@ def clip_strip(frames: Sequence[Rendered]) -> bytes:
 
 
 def _tile(out: Rendered, width: int) -> Pixels:
-    return drawn_tile(out._pictures, _colored(out.image), out._objects, width)
+    return drawn_tile(out._pictures, in_color(out.image), out._objects, width)
 
 
 def _original(out: Rendered, width: int) -> Pixels:
     objects = out._pictures.entries[out.key].objects
-    tile = drawn_tile(out._pictures, _colored(out._original), objects, width)
+    tile = drawn_tile(out._pictures, in_color(out._original), objects, width)
     for box in _lost_boxes(out, objects):
         x0, y0, x1, y1 = (value * width / out._original.shape[1] for value in box)
         draw_line(tile, np.array([[x0, y0], [x1, y1]]), LOST, 1.0)
@@ -160,7 +161,3 @@ def _lost_boxes(out: Rendered, objects: Objects) -> list[list[float]]:
 
 def _data_url(tile: Pixels) -> str:
     return "data:image/png;base64," + base64.b64encode(encode(tile, "png")).decode()
-
-
-def _colored(image: NDArray[np.uint8]) -> Pixels:
-    return np.ascontiguousarray(np.broadcast_to(image, (*image.shape[:2], 3)))

@@ -9,16 +9,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.datasets.array_checks import checked_image
-from varlen.datasets.array_labels import Labels
+from varlen.datasets.array_labels import Labels, keypoints_each
 from varlen.datasets.entry import Entry
 from varlen.datasets.in_memory import ArrayDataset, ArrayFiles, merged_pairs
-from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.map_levels import VOID
+from varlen.datasets.skeleton import numbered_points
 from varlen.draws import PartnerRing
 from varlen.errors import ArrayError, RenderError
 from varlen.model.geometry import Size
 from varlen.pipeline.document import Pipeline
 from varlen.render.picture_cache import PictureCache
-from varlen.render.renderer import Renderer
+from varlen.render.renderer import OwnRenderer
 
 #: Decoded pictures are not kept: their arrays are at hand. Only what is made smaller of them is, for a few variants.
 CACHE_BYTES = 32 << 20
@@ -43,11 +44,8 @@ class Pictures(ArrayDataset):
         return super().peers_of(split, by_group)
 
 
-class ArrayRenderer(Renderer):
-    """A renderer whose pictures are arrays: their keys name them, and nothing is decoded or hashed."""
-
-    def kept_as(self, image: str) -> str:
-        return image
+class ArrayRenderer(OwnRenderer):
+    """A renderer whose pictures are arrays: nothing is decoded or hashed."""
 
     def source(self, image: str) -> NDArray[np.uint8]:
         return self.dataset.pixels(image)
@@ -61,14 +59,14 @@ def one_picture(pipeline: Pipeline, image: Any, labels: Labels | None, key: str,
     values = list(dict.fromkeys(each for _, _, labels in given for each in _class_values(labels)))
     places = {value: place for place, value in enumerate(values)}
     own = given[0][2].skeleton
-    points = max((labels.keypoints.shape[1] for _, _, labels in given if labels.keypoints is not None and labels.keypoints.ndim == 3), default=0)
-    skeleton = own if own.names or not points else Skeleton(tuple(f"point {number}" for number in range(1, points + 1)))
+    points = keypoints_each(labels for _, _, labels in given)
+    skeleton = own if own.names else numbered_points(points)
     entries, maps = [], {}
     for name, picture, labels in given:
         size = Size(picture.shape[1], picture.shape[0])
         objects = labels.objects(name, size, places, "labels" if name == key else f"partner {name}", points)
         levels = labels.label_map
-        plain = levels is not None and levels.ndim == 2 and levels.dtype == np.uint8 and labels.void == 255
+        plain = levels is not None and levels.ndim == 2 and levels.dtype == np.uint8 and labels.void == VOID
         if levels is not None and plain:
             maps[name] = levels
         entries.append(Entry(name, split, size, objects, group=group if name == key else "", classes=labels.image_classes,

@@ -17,21 +17,7 @@ from varlen.pipeline import document
 
 
 class Pipeline(document.Pipeline):
-    """Steps in their order, a seed, and the rules for labels; checked, and never changed.
-
-    steps: step objects, or plain values as a file has them; seed: 0 … 2⁵³ − 1; draw_per: "image", or "group" for one draw for
-    all images of a group; labels: how boxes are fitted and which objects are kept (`LabelRules`, or its fields by name).
-    A step without an id gets its own name, a second one of the kind `name-2`. Raises `PipelineError` with every problem found.
-
-    >>> import varlen as v
-    >>> pipeline = v.Pipeline([v.Flip(probability=0.8), v.Rotate(degrees=(-12, 12), edges="mirror")], seed=20)
-    >>> pipeline
-    Pipeline([Flip(probability=0.8), Rotate(degrees=(-12.0, 12.0), edges='mirror')], seed=20)
-    >>> [step.id for step in pipeline], pipeline["rotate"].degrees, len(pipeline)
-    (['flip', 'rotate'], (-12.0, 12.0), 2)
-    >>> v.Pipeline.from_json(pipeline.to_json()) == pipeline
-    True
-    """
+    __doc__ = document.Pipeline.__doc__
 
     @overload
     def render(self, image: Sequence[NDArray[np.uint8]], labels: Sequence[Labels] | None = None, *, key: str = "", variant: int = 1,

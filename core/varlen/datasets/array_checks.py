@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from varlen.errors import ArrayError
 from varlen.model.geometry import Size
 
-#: Labels that reach further out of their picture than this, px, are refused; less is rounding.
+#: Labels that reach further out of their picture than this, px, are refused, or clipped before anything else; less is rounding.
 HAIR = 0.05
 
 
@@ -35,6 +35,11 @@ def checked_image(image: Any, name: str = "image") -> NDArray[np.uint8]:
     if 0 in image.shape:
         raise ArrayError(f"{name}: {_shape(image)} holds no pixel")
     return image
+
+
+def in_color(picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """(H, W, 3) of (H, W, 3) or (H, W, 1), a gray level in all three channels; not to be written to."""
+    return np.ascontiguousarray(np.broadcast_to(picture, (*picture.shape[:2], 3)))
 
 
 def _dtype_advice(image: NDArray[Any], name: str) -> str:

@@ -6,13 +6,14 @@ upper left pixel. Whatever else boxes come as is named: `Labels.from_xywh` and i
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from varlen.datasets.array_checks import check_boxes, check_inside, inverted, numbers, picture_size, same_length
+from varlen.datasets.map_levels import VOID
 from varlen.datasets.skeleton import Skeleton
 from varlen.errors import ArrayError
 from varlen.model.geometry import Size
@@ -22,8 +23,6 @@ from varlen.shapes.polygons import bounds, clipped, rings_of
 Outside = Literal["raise", "clip", "keep"]
 #: An object that is nothing but points gets a box at least so wide, px, for a point has no area to be kept or lost.
 POINT_BOX = 8.0
-#: What pixels of a label map become that no source pixel reaches.
-VOID = 255
 
 
 class Labels:
@@ -361,13 +360,17 @@ def _label_map(levels: Any) -> NDArray[Any]:
     return levels
 
 
+def keypoints_each(all_labels: Iterable[Labels]) -> int:
+    """The most keypoints that an object of any of the labels has."""
+    return max((each.keypoints.shape[1] for each in all_labels if each.keypoints is not None), default=0)
+
+
 def full_mask(mask: Mask | None, size: Size) -> NDArray[np.bool_] | None:
     """An instance mask over the whole picture, (H, W) bool."""
     if mask is None:
         return None
     whole = np.zeros((size.height, size.width), np.bool_)
-    height, width = mask.pixels.shape
-    whole[mask.top : mask.top + height, mask.left : mask.left + width] = mask.pixels
+    mask.mark(whole)
     return whole
 
 

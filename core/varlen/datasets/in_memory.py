@@ -10,12 +10,12 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.datasets.array_checks import checked_image
-from varlen.datasets.array_labels import Labels, labels_from
+from varlen.datasets.array_checks import checked_image, in_color
+from varlen.datasets.array_labels import Labels, keypoints_each, labels_from
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
 from varlen.datasets.image_files import encode
-from varlen.datasets.skeleton import Skeleton
+from varlen.datasets.skeleton import Skeleton, numbered_points
 from varlen.errors import ArrayError, DatasetError
 from varlen.model.geometry import Size
 
@@ -57,8 +57,7 @@ class ArrayDataset(Dataset):
 
     def pixels(self, key: str) -> NDArray[np.uint8]:
         """The picture, (H, W, 3) uint8, not to be written to; a gray one with its level in all three channels."""
-        picture = self.files.pictures[key]
-        return np.ascontiguousarray(np.broadcast_to(picture, (*picture.shape[:2], 3)))
+        return in_color(self.files.pictures[key])
 
     def label_map(self, key: str) -> NDArray[np.uint8] | None:
         """The class of every pixel, (H, W) uint8; None where the image has no label map."""
@@ -85,7 +84,7 @@ def from_arrays(samples: Iterable[Any], classes: Sequence[str] | None = None, ma
     if not held:
         raise ArrayError("samples: there are none")
     named = _class_names([labels for _, labels, _ in held.values()], classes)
-    places: dict[Any, int] = {each: place for place, each in enumerate(named)} | dict(enumerate([*range(len(named))]))
+    places: dict[Any, int] = {each: place for place, each in enumerate(named)} | {place: place for place in range(len(named))}
     points = _skeleton(skeleton, [labels for _, labels, _ in held.values()])
     maps = {f"{key}.map.png": _levels(labels.label_map, key) for key, (_, labels, _) in held.items() if labels.label_map is not None}
     entries = []
@@ -160,8 +159,7 @@ def _skeleton(given: Skeleton | Sequence[str] | None, all_labels: Sequence[Label
         return given if isinstance(given, Skeleton) else Skeleton(tuple(given))
     if len(found) > 1:
         raise ArrayError("the labels have several skeletons; a dataset has one: write Dataset.from_arrays(samples, skeleton=…)")
-    widest = max((labels.keypoints.shape[1] for labels in all_labels if labels.keypoints is not None and labels.keypoints.ndim == 3), default=0)
-    return next(iter(found), Skeleton(tuple(f"point {number}" for number in range(1, widest + 1))))
+    return next(iter(found), numbered_points(keypoints_each(all_labels)))
 
 
 def _levels(label_map: NDArray[Any], key: str) -> NDArray[np.uint8]:

@@ -43,6 +43,11 @@ class Skeleton:
         return [name for name in alone if re.search(_SIDE_WORD, name, re.IGNORECASE) or (sided and speaks_of_side(name))]
 
 
+def numbered_points(count: int) -> Skeleton:
+    """A skeleton for keypoints that nobody named."""
+    return Skeleton(tuple(f"point {number}" for number in range(1, count + 1)))
+
+
 def mirror_pairs(skeleton: Skeleton) -> list[list[str]]:
     """The names of the keypoints that a mirror exchanges, pair by pair."""
     return [[skeleton.names[a], skeleton.names[b]] for a, b in enumerate(skeleton.swap().tolist()) if a < b and b < len(skeleton.names)]

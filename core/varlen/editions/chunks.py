@@ -27,11 +27,10 @@ from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels
 from varlen.datasets.summary import box_sides
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import DAMAGE, EditionError, VarlenError
-from varlen.pipeline.document import Pipeline, from_json
+from varlen.pipeline.document import Pipeline
 from varlen.pipeline.plan import Plan
 from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer, VariantLabels
-from varlen.steps.own_step import import_steps, modules_of
 
 #: Images a chunk.
 CHUNK = 8
@@ -208,14 +207,13 @@ def write_job(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
     if elsewhere and isinstance(entries, StoredEntries):
         dataset = copy.copy(dataset)
         dataset.entries = entries.copied(part / ENTRIES)
-    write_whole(part / JOB, pickle.dumps((dataset, pipeline.to_json(), spec, modules_of(pipeline.all_steps())), pickle.HIGHEST_PROTOCOL))
+    write_whole(part / JOB, pickle.dumps((dataset, pipeline, spec), pickle.HIGHEST_PROTOCOL))
 
 
 @lru_cache(maxsize=1)
 def _worker(part: str, begun: int) -> ChunkWriter:
-    dataset, pipeline, spec, modules = pickle.loads((Path(part) / JOB).read_bytes())
-    import_steps(modules)
-    return ChunkWriter(dataset, from_json(pipeline), spec, Path(part))
+    dataset, pipeline, spec = pickle.loads((Path(part) / JOB).read_bytes())
+    return ChunkWriter(dataset, pipeline, spec, Path(part))
 
 
 def write_chunk(part: str, begun: int, number: int, images: list[tuple[str, range]], leave_out: bool) -> int:

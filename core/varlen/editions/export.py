@@ -22,7 +22,6 @@ from varlen._version import __version__
 from varlen.atomic_files import FULL, claim, file_digest, write_whole
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
-from varlen.datasets.formats.base import Writer
 from varlen.datasets.losses import Loss, check_losses
 from varlen.editions.allotment import Allotment
 from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, WrittenRow, chunk_file, read_chunk, write_chunk, write_job
@@ -197,18 +196,15 @@ def _records(part: Path, count: int) -> Iterator[WrittenRow | LeftOut]:
             yield from read_chunk(lines)
 
 
-def _writer_for(dataset: Dataset, pipeline: Pipeline, form: str) -> Writer:
-    """The format's writer; one that holds arrays gets the figures of the pipeline's normalize steps."""
-    writer = WRITERS[form]
-    return writer(dataset) if writer.coded else writer(dataset, pipeline_figures(pipeline, dataset))
-
-
 def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, head: EditionHead, chunks: int) -> EditionRecord:
     """Rows, label files and the edition's record, in an order that depends on nothing."""
     splits = spec.written(dataset.splits())
     statistics = Statistics(dataset, spec)
     digest = OutputDigest(head)
-    writer = _writer_for(dataset, pipeline, head["format"])
+    form = WRITERS[head["format"]]
+    # Arrays hold what the pipeline's normalize steps make of levels.
+    figures = None if form.coded else pipeline_figures(pipeline, dataset)
+    writer = form(dataset) if figures is None else form(dataset, figures)
     left_out: list[LeftOutRecord] = []
 
     def counted(out: BinaryIO) -> Iterator[WrittenRow]:
@@ -239,7 +235,7 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         record["outside_steps"] = outside
     if writer.packs:
         record["packed"] = True
-    if not WRITERS[head["format"]].coded and (figures := pipeline_figures(pipeline, dataset)):
+    if figures is not None:
         record["normalized"] = {"mean": figures.mean, "deviation": figures.deviation}
     if left_out:
         record["left_out"] = left_out

@@ -14,6 +14,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
+from varlen.datasets.array_checks import HAIR
 from varlen.kernels.bends import divided
 from varlen.kernels.label_transforms import ShapeArrays, TransformedShapes, moved_keypoints, reaches_out, transform_shapes
 from varlen.labels.attribution import responsible_steps, shrinking_step
@@ -27,10 +28,6 @@ from varlen.pipeline.reading import LabelRules
 from varlen.shapes.polygons import clipped
 
 Pairs = NDArray[np.int64]
-
-
-#: Labels that reach further out of their picture than this, px, are clipped to it before anything else; less is rounding.
-HAIR = 0.05
 
 
 def initial_labels(objects: Objects, rules: LabelRules, size: Size) -> LabelState:

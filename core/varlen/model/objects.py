@@ -182,6 +182,11 @@ class Mask(NamedTuple):
             return None
         return Mask.tight(self.pixels[y0 - self.top : y1 - self.top, x0 - self.left : x1 - self.left], x0, y0)
 
+    def mark(self, frame: NDArray[np.bool_]) -> None:
+        """Set its ones in a whole picture's mask (H, W), which it lies within."""
+        height, width = self.pixels.shape
+        frame[self.top : self.top + height, self.left : self.left + width] = self.pixels
+
     @property
     def box(self) -> tuple[float, float, float, float]:
         """The box around the mask's frame; tight when the mask is."""

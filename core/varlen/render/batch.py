@@ -11,40 +11,36 @@ from numpy.typing import NDArray
 from varlen.errors import VarlenError
 
 
-class Sample(TypedDict):
-    """One sample as arrays (see `Samples.__getitem__`)."""
+class _Parts(TypedDict):
+    """What a sample and a batch both hold."""
 
     image: NDArray[Any]
     boxes: NDArray[np.float32]
     classes: NDArray[np.int64]
     keypoints: NDArray[np.float32]
     crowd: NDArray[np.bool_]
-    polygons: list[list[NDArray[np.float32]] | None]
     image_classes: NDArray[np.float32]
-    key: str
-    variant: int
     label_map: NotRequired[NDArray[np.uint8]]
     masks: NotRequired[NDArray[np.bool_]]
     oriented: NotRequired[NDArray[np.float32]]
 
 
-class Batch(TypedDict):
+class Sample(_Parts):
+    """One sample as arrays (see `Samples.sample`). polygons: for each object its rings, None without."""
+
+    polygons: list[list[NDArray[np.float32]] | None]
+    key: str
+    variant: int
+
+
+class Batch(_Parts):
     """Several samples as one (see `batch`). counts: of padded batches; starts: of ragged ones."""
 
-    image: NDArray[Any]
-    boxes: NDArray[np.float32]
-    classes: NDArray[np.int64]
-    keypoints: NDArray[np.float32]
-    crowd: NDArray[np.bool_]
-    image_classes: NDArray[np.float32]
+    polygons: list[Any]
     keys: list[str]
     variants: list[int]
     counts: NotRequired[NDArray[np.int64]]
     starts: NotRequired[NDArray[np.int64]]
-    label_map: NotRequired[NDArray[np.uint8]]
-    polygons: list[Any]
-    masks: NotRequired[NDArray[np.bool_]]
-    oriented: NotRequired[NDArray[np.float32]]
 
 
 def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padded") -> Batch:

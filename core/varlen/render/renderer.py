@@ -30,6 +30,7 @@ from varlen.labels.oriented import settle_oriented
 from varlen.labels.outcomes import LabelState
 from varlen.labels.propagate import labels_of, pasted_labels
 from varlen.labels.transform import drop_small, swaps_sides
+from varlen.model.bends import Bends
 from varlen.model.effects import Detail
 from varlen.model.geometry import IDENTITY, Matrix, Size, scaling
 from varlen.model.objects import Objects, Sample
@@ -213,6 +214,13 @@ class Renderer:
         return trace
 
 
+class OwnRenderer(Renderer):
+    """Its pictures are of one dataset, so their keys name them and nothing need be hashed."""
+
+    def kept_as(self, image: str) -> str:
+        return image
+
+
 class _PlanRun:
     """One plan being carried out; `owned` says whether `pixels` may be written to."""
 
@@ -320,16 +328,12 @@ class _PlanRun:
         """Through a perspective or a bend; where that shrinks everywhere, the picture is made smaller first."""
         source = self.pixels
         height, width = source.shape[:2]
-        factor = math.sqrt(max(abs(run.members[-1].area_factor(x, y)) for x, y in IDENTITY.quad(run.before.rect)))
-        if factor >= MILD:
+        size = smaller_size(Size(width, height), stretch(run))
+        if size is None:
             warp_mapped(source, run.bends, run.matrix, out, run.target, run.edges, run.edge_color)
             return
-        size = (max(1, round(width * level_above(factor))), max(1, round(height * level_above(factor))))
         smaller = self.renderer.source_shrunk(self.image, *size) if self.untouched else shrunk(source, *size)
-        larger = scaling(width / size[0], height / size[1])
-        bends = tuple((larger.then(before) if place == 0 else before, field) for place, (before, field) in enumerate(run.bends))
-        matrix = run.matrix if bends else larger.then(run.matrix)
-        warp_mapped(smaller, bends, matrix, out, run.target, run.edges, run.edge_color)
+        warp_mapped(smaller, *after_shrinking(run, Size(width, height), size), out, run.target, run.edges, run.edge_color)
 
     def _halved(self, matrix: Matrix) -> tuple[Pixels, Matrix]:
         """The picture halved as often as the move shrinks it to a half or less, and what is left of the move.
@@ -350,10 +354,9 @@ class _PlanRun:
     def _shrunk(self, source: Pixels, matrix: Matrix) -> tuple[Pixels, Matrix]:
         """The picture made smaller first where the move shrinks it, and what is left of the move."""
         height, width = source.shape[:2]
-        across, down = _stretch(matrix)
-        if across >= MILD and down >= MILD:
+        size = smaller_size(Size(width, height), _stretch(matrix))
+        if size is None:
             return source, matrix
-        size = (max(1, round(width * level_above(across))), max(1, round(height * level_above(down))))
         if self.untouched and source is self.pixels:
             smaller = self.renderer.source_shrunk(self.image, *size)
         else:
@@ -381,6 +384,29 @@ def _stretch(matrix: Matrix) -> tuple[float, float]:
     return math.hypot(matrix.a, matrix.d), math.hypot(matrix.b, matrix.e)
 
 
-def level_above(factor: float) -> float:
+def stretch(run: Resample) -> tuple[float, float]:
+    """How long one pixel's width and height become at most."""
+    if not run.bends and run.matrix.affine:
+        return _stretch(run.matrix)
+    factor = math.sqrt(max(abs(run.members[-1].area_factor(x, y)) for x, y in IDENTITY.quad(run.before.rect)))
+    return factor, factor
+
+
+def smaller_size(size: Size, factors: tuple[float, float]) -> Size | None:
+    """The size to which a picture is made smaller before a move that shrinks it; None where that would gain nothing."""
+    across, down = factors
+    if across >= MILD and down >= MILD:
+        return None
+    return Size(max(1, round(size.width * _level(across))), max(1, round(size.height * _level(down))))
+
+
+def after_shrinking(run: Resample, before: Size, size: Size) -> tuple[Bends, Matrix]:
+    """What is left of a move when the picture was made smaller, from `before` to `size`."""
+    larger = scaling(before.width / size.width, before.height / size.height)
+    bends = tuple((larger.then(each) if place == 0 else each, field) for place, (each, field) in enumerate(run.bends))
+    return bends, run.matrix if bends else larger.then(run.matrix)
+
+
+def _level(factor: float) -> float:
     """The quarter octave at or above a shrinking factor, so that variants can share it."""
     return 1.0 if factor >= MILD else 2.0 ** (-math.floor(-4.0 * math.log2(factor)) / 4.0)

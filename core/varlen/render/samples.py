@@ -24,20 +24,13 @@ from varlen.render.batch import Batch, Sample, batch
 from varlen.render.batches import Batches
 from varlen.render.normalization import WHITE, Figures, LevelRange, dataset_figures, given_figures, looked_up, pipeline_figures, share_table
 from varlen.render.picture_cache import PictureCache
-from varlen.render.renderer import Renderer, lightness
+from varlen.render.renderer import OwnRenderer, Renderer, lightness
 from varlen.render.shared_epoch import SharedEpoch
 
 #: Decoded pictures are hardly met twice in an epoch: a few for partners will do.
 CACHE_BYTES = 64 << 20
 #: So many images tell which kinds of labels a dataset has.
 LOOKED_AT = 2000
-
-
-class _OwnRenderer(Renderer):
-    """Its pictures are of one dataset, so their keys name them and nothing need be hashed."""
-
-    def kept_as(self, image: str) -> str:
-        return image
 
 
 class Samples:
@@ -140,8 +133,7 @@ class Samples:
             sample["masks"] = np.zeros((len(objects), plan.size.height, plan.size.width), np.bool_)
             for place, mask in enumerate(objects.masks):
                 if mask is not None:
-                    height, width = mask.pixels.shape
-                    sample["masks"][place, mask.top : mask.top + height, mask.left : mask.left + width] = mask.pixels
+                    mask.mark(sample["masks"][place])
         if has_oriented or len(objects.oriented.owners):
             sample["oriented"] = np.full((len(objects), 4, 2), np.nan, np.float32)
             sample["oriented"][objects.oriented.owners] = objects.oriented.corners
@@ -156,7 +148,7 @@ class Samples:
 
     def _ready(self) -> Renderer:
         if self._renderer is None:
-            self._renderer = _OwnRenderer(self.dataset, self.pipeline, PictureCache(CACHE_BYTES))
+            self._renderer = OwnRenderer(self.dataset, self.pipeline, PictureCache(CACHE_BYTES))
         return self._renderer
 
     def _arranged(self, pixels: NDArray[np.uint8], shared: bool) -> NDArray[Any]:

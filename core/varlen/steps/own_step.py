@@ -12,13 +12,13 @@ import inspect
 import sys
 import textwrap
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, get_args, get_origin, get_type_hints
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, get_args, get_origin
 
 from pydantic import create_model
 
 from varlen.draws import Stream
 from varlen.errors import PipelineError, RenderError, StepFileError
-from varlen.model.effects import Detail, Move
+from varlen.model.effects import Move
 from varlen.model.geometry import Matrix, Size
 from varlen.steps.base import DetailStep, DrawContext, Drawn, EdgedStep, Rgb, Span, Step, color, number, option, span, stream_key, switch, whole
 from varlen.steps.registry import CATALOGUE
@@ -76,11 +76,14 @@ class _FunctionStep(Step):
             drawn[KEY] = stream_key(stream)
         return drawn
 
-    def _called(self, first: Any, drawn: Drawn) -> Any:
-        """The function with what was drawn and what is fixed. Raises `RenderError` naming the step for whatever it raises."""
-        given = {**drawn, **{name: getattr(self, name) for name in self.fixed_names}}
+    def _given(self, drawn: Drawn) -> Drawn:
+        """What was drawn, and what is fixed."""
+        return {**drawn, **{name: getattr(self, name) for name in self.fixed_names}}
+
+    def _called(self, first: Any, given: Drawn) -> Any:
+        """The function with all its values. Raises `RenderError` naming the step for whatever it raises."""
         if self.takes_stream:
-            given[KEY] = Stream(given[KEY], "", 0, self.step)
+            given = {**given, KEY: Stream(given[KEY], "", 0, self.step)}
         try:
             return type(self).function(first, **given)
         except Exception as error:  # whatever the function does wrong is its author's to mend
@@ -89,19 +92,16 @@ class _FunctionStep(Step):
 
 class _PixelStep(_FunctionStep, DetailStep):
     def values(self, drawn: Drawn, size: Size) -> Drawn | None:
-        return {**drawn, **{name: getattr(self, name) for name in self.fixed_names}}
-
-    def effect(self, drawn: Drawn, size: Size) -> Detail | None:
-        return Detail(self, self.values(drawn, size) or {})
+        return self._given(drawn)
 
     def apply(self, pixels: NDArray[np.uint8], values: Drawn) -> NDArray[np.uint8]:
-        found: NDArray[np.uint8] = self._called(pixels, {name: value for name, value in values.items() if name not in self.fixed_names})
+        found: NDArray[np.uint8] = self._called(pixels, values)
         return found
 
 
 class _MatrixStep(_FunctionStep, EdgedStep):
     def effect(self, drawn: Drawn, size: Size) -> Move:
-        found = self._called(size, drawn)
+        found = self._called(size, self._given(drawn))
         try:
             numbers = [float(value) for row in found for value in row]
         except (TypeError, ValueError):
@@ -141,18 +141,17 @@ def step(function: Callable[..., Any]) -> type[Any]:
 
 
 def _step_class(function: Callable[..., Any], name: str) -> type[Step]:
-    signature = inspect.signature(function)
+    signature = inspect.signature(function, eval_str=True)
     first, *others = signature.parameters.values() or (None,)
     if first is None or first.kind is first.KEYWORD_ONLY:
         raise StepFileError(f"@step: {name} takes no pixels; write def {name}(pixels, *, …)")
-    hints = get_type_hints(function, include_extras=True) if _resolvable(function) else {}
     meanings = _meanings(function)
     fields: dict[str, Any] = {"step": (Literal[name], name)}
     drawn, fixed = [], []
     for parameter in others:
         if parameter.name == KEY:
             continue
-        control = _control(hints.get(parameter.name, parameter.annotation), function, name, parameter.name)
+        control = _control(parameter.annotation, name, parameter.name)
         if parameter.default is parameter.empty:
             raise StepFileError(f"@step: {name}: {parameter.name} needs a default")
         if parameter.name in Step.model_fields or parameter.name == "per_frame":
@@ -177,15 +176,8 @@ def _step_class(function: Callable[..., Any], name: str) -> type[Step]:
     return cls
 
 
-def _resolvable(function: Callable[..., Any]) -> bool:
-    """Whether annotations are text that has to be evaluated."""
-    return any(isinstance(each, str) for each in getattr(function, "__annotations__", {}).values())
-
-
-def _control(hint: Any, function: Callable[..., Any], name: str, parameter: str) -> Any:
+def _control(hint: Any, name: str, parameter: str) -> Any:
     """What a parameter is: a `Range`, a `Number`, bool, or words."""
-    if isinstance(hint, str):
-        hint = eval(hint, getattr(function, "__globals__", {}))  # the annotation as its author wrote it
     if get_origin(hint) is Annotated:
         hint = next((each for each in get_args(hint)[1:] if isinstance(each, (Range, Number))), get_args(hint)[0])
     if isinstance(hint, (Range, Number)) or hint is bool or get_origin(hint) is Literal or hint is Rgb:
