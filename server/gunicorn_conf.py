@@ -1,6 +1,7 @@
 """The web processes: how many, what each keeps, and what they share."""
 
 import os
+import sys
 import threading
 
 workers = min(4, os.cpu_count() or 1)
@@ -24,6 +25,11 @@ def on_starting(arbiter: object) -> None:
 
 def post_worker_init(worker: object) -> None:
     """Make a first variant in the background; requests are answered meanwhile."""
+    from varlen_server.sheet import hands
+
+    # A thread that only hands something on need not wait long for one that computes.
+    sys.setswitchinterval(0.001)
+    hands.offer(workers)
     threading.Thread(target=_get_ready, daemon=True).start()
 
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
+import simplejpeg
 from django.http import HttpResponse
 from rest_framework.exceptions import NotFound
 from varlen.datasets.image_files import encode
@@ -28,6 +30,11 @@ def preview(pixels: Any, width: int) -> bytes:
     if pixels.shape[1] > width:
         pixels = shrunk(pixels, width, max(1, round(pixels.shape[0] * width / pixels.shape[1])))
     return encode(pixels, "jpeg", 88)
+
+
+def screen_jpeg(pixels: Any) -> bytes:
+    """A small picture that is looked at for a moment, as JPEG: by a quicker coder than what is kept."""
+    return bytes(simplejpeg.encode_jpeg(np.ascontiguousarray(pixels), 85, "RGB", "420"))
 
 
 def map_response(levels: Any) -> HttpResponse:

@@ -68,7 +68,7 @@ urlpatterns = [
     path("api/forecast/limit", sheet.ForecastLimit.as_view()),
     path("api/advice", sheet.Advice.as_view()),
     path("api/sheet", sheet.Sheet.as_view()),
-    path("api/strip", sheet.Strip.as_view()),
+    path("api/looks", sheet.Looks.as_view()),
     path("api/ledger", sheet.Ledger.as_view()),
     path(f"{_TILE}/<int:width>.jpg", sheet.Tile.as_view()),
     path(f"{_TILE}/map.png", sheet.TileMap.as_view()),

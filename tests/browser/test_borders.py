@@ -8,11 +8,12 @@ import shutil
 from collections import Counter
 from pathlib import Path
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 from varlen.datasets.formats import read_dataset
 from varlen.editions.rows import read_rows
 from varlen.editions.verify import verify
 
+from tests.browser.canvas import colors_at, drawn, far
 from tests.core.datasets.trees import box, coco, image, levels, write_tree, xml
 
 CAMERA = {"ash veil": 20, "copper hook": 10, "reed sailer": 10}
@@ -110,15 +111,34 @@ def test_turned_boxes_are_drawn_turned(page: Page, varlen_address: str, tmp_path
     page.goto(f"{varlen_address}/datasets")
     page.get_by_label("Dataset files").set_input_files(zipped(write_tree(tmp_path / "sat", files), "from above"))
     card = page.get_by_role("region", name="What was recognised")
-    turned = "[data-layer=boxes][d^='M30 20L70 40L62 56L22 36Z']"
-    expect(card.locator(turned)).to_have_count(1)
+    expect(card.locator(drawn("boxes"))).to_have_count(1)
+    turned_in(card.locator(f":has(> {drawn('boxes')})").last)
     card.get_by_role("button", name="Import").click()
     page.get_by_role("link", name="Open it and its findings").click()
-    expect(page.get_by_role("region", name="Images").locator(turned).first).to_be_visible()
+    wall = page.get_by_role("region", name="Images")
+    expect(wall.locator(drawn("boxes")).first).to_be_visible()
+    turned_in(wall.locator(f"figure:has({drawn('boxes')})").first)
     page.get_by_role("button", name="Open on the bench").click()
-    expect(page.locator(f"[data-testid=sheet] figure[aria-label^=Original] {turned}").first).to_be_visible()
-    boxes = page.locator("[data-testid=sheet] figure[data-fresh=true][data-tile] [data-layer=boxes]")
-    expect(boxes.first).to_have_attribute("d", re.compile("L.*Z"))
+    original = page.locator("[data-testid=sheet] figure[aria-label^=Original]").first
+    expect(original).to_have_attribute("data-boxes", "1")
+    turned_in(original)  # on the picture itself: what the layer of boxes changes
+    expect(page.locator(f"[data-testid=sheet] figure[aria-label^=Variant]{drawn('boxes')}").first).to_be_visible()
+
+
+def turned_in(figure: Locator) -> None:
+    """The middles of the turned box's sides are drawn, those of an upright box around it are not."""
+    sides, upright = [(50, 30), (66, 48), (42, 46), (26, 28)], [(46, 20.5), (69.5, 38), (46, 55.5), (22.5, 48)]
+    drawn_there = colors_at(figure, 120, sides + upright)
+    boxes = figure.page.get_by_role("button", name="boxes", exact=True)
+    bare = [[0, 0, 0, 0]] * 8
+    if boxes.count():
+        boxes.click()
+        expect(figure).to_have_attribute("data-boxes", "0")
+        bare = colors_at(figure, 120, sides + upright)
+        boxes.click()
+    changed = [far(one, other) for one, other in zip(drawn_there, bare, strict=True)]
+    assert min(changed[:4]) > 15, changed
+    assert max(changed[4:]) == 0, changed
 
 
 def test_masks_without_a_name_ask_for_it(page: Page, varlen_address: str, tmp_path: Path) -> None:

@@ -250,13 +250,12 @@ def test_a_tile_is_the_exported_picture(client: Client, moths: Any, lamp_drift: 
 
 
 def test_small_pictures_come_with_their_labels(client: Client, moths: Any, lamp_drift: dict) -> None:
-    """The same bytes that the tiles' own addresses give, in the sheet and in a strip; none where none are asked for."""
+    """The same bytes that the tiles' own addresses give; none where none are asked for."""
     image = client.get(f"/api/datasets/{moths.pk}/rows?count=1").json()[0]["id"]
     wish = {"dataset": moths.pk, "document": lamp_drift, "images": [image], "variants": 2}
     bare = post(client, "/api/sheet", wish).json()["rows"][0]["tiles"]
     tiles = post(client, "/api/sheet", {**wish, "width": 160}).json()["rows"][0]["tiles"]
-    strip = {"dataset": moths.pk, "document": {**lamp_drift, "steps": []}, "image": image, "steps": lamp_drift["steps"][:1], "width": 160}
-    for tile in [*tiles, *post(client, "/api/strip", strip).json()["tiles"]]:
+    for tile in tiles:
         kind, _, data = tile["picture"].partition(",")
         assert kind == "data:image/jpeg;base64"
         assert b64decode(data) == client.get(f"{tile['address']}/160.jpg").content
@@ -272,23 +271,6 @@ def test_a_tile_that_is_only_a_copy(client: Client, moths: Any) -> None:
     shown = decode(client.get(f"{sheet['rows'][0]['tiles'][0]['address']}/480.jpg").content, "tile")
     source = decode(client.get(f"/api/pictures/{image['sha256']}/480.jpg").content, "source")
     assert abs(shown.astype(int) - source[:, ::-1]).mean() < 2
-
-
-def test_a_strip_shows_what_the_sheet_would(client: Client, moths: Any) -> None:
-    """Each step of a strip alone: the tiles of a pipeline that holds only this step."""
-    image = client.get(f"/api/datasets/{moths.pk}/rows?count=1").json()[0]
-    head = {"varlen_pipeline": 1, "seed": 20}
-    steps = [{"step": "rotate", "probability": 1, "degrees": [degrees, degrees]} for degrees in (-30, 0, 30)]
-    wish = {"dataset": moths.pk, "document": {**head, "steps": []}, "image": image["id"], "steps": steps}
-    tiles = post(client, "/api/strip", wish).json()["tiles"]
-    for tile, step in zip(tiles, steps, strict=True):
-        sheet = {"dataset": moths.pk, "document": {**head, "steps": [step]}, "images": [image["id"]], "variants": 1}
-        assert post(client, "/api/sheet", sheet).json()["rows"][0]["tiles"] == [tile]
-        assert client.get(f"{tile['address']}/160.jpg").status_code == 200
-    wrong = post(client, "/api/strip", {**wish, "steps": [{"step": "rotate", "degrees": [-30, 300]}]})
-    assert wrong.status_code == 422
-    assert "degrees: 300 is outside" in wrong.json()["message"]
-    assert post(client, "/api/strip", {**wish, "image": image["id"] + 1000}).status_code == 404
 
 
 def test_the_same_edition_from_the_queue_and_from_the_terminal(

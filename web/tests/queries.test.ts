@@ -13,7 +13,6 @@ import {
   askRows,
   askSheetRow,
   askSteps,
-  askStrip,
   editionImagesKey,
   imagesKey,
   keepOf,
@@ -127,7 +126,6 @@ describe("keys", () => {
   const asks: Record<string, (dataset: typeof before, document: PipelineDocument) => { queryKey: readonly unknown[] }> = {
     "a row of the sheet": (dataset, document) => askSheetRow(dataset, document, 7, 4, 240),
     "the ledger": (dataset, document) => askLedger(dataset, document, wanted),
-    "a strip": (dataset, document) => askStrip(dataset, document, 7, [], 160),
     "a forecast": (dataset, document) => askForecast(dataset, document, 100),
     advice: (dataset, document) => askAdvice(dataset, document),
     "an estimate": (dataset, document) => askEstimate(dataset, document, { ...wanted, format: "coco", image: "jpeg", quality: 90 }),

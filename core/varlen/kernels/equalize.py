@@ -22,20 +22,34 @@ def equalize(pixels: Pixels, tiles: int, limit: float) -> Pixels:
 
 
 @kernel
+def _lightness(pixels, light):
+    for n in range(light.size):
+        k = 3 * n
+        total = np.int32(np.int32(77) * np.int32(pixels[k])) + np.int32(np.int32(150) * np.int32(pixels[k + 1]))
+        light[n] = np.uint8(np.int32(np.int32(total) + np.int32(np.int32(29) * np.int32(pixels[k + 2])) + np.int32(128)) >> np.int32(8))
+
+
+@kernel
+def _count(line, counts):
+    for n in range(line.size):
+        counts[np.uint64(line[n])] += 1
+
+
+@kernel
 def _curves(pixels, light, curves, limit):
     height, width = light.shape
     down, across = curves.shape[0], curves.shape[1]
     bins = np.empty(256, np.float64)
-    for row in range(height):
-        for column in range(width):
-            light[row, column] = (77 * pixels[row, column, 0] + 150 * pixels[row, column, 1] + 29 * pixels[row, column, 2] + 128) >> 8
+    counts = np.empty(256, np.int64)
+    _lightness(pixels.reshape(pixels.size), light.reshape(light.size))
     for i in range(down):
         for j in range(across):
-            bins[:] = 0.0
+            counts[:] = 0
             top, bottom, left, right = i * height // down, (i + 1) * height // down, j * width // across, (j + 1) * width // across
             for row in range(top, bottom):
-                for column in range(left, right):
-                    bins[light[row, column]] += 1.0
+                _count(light[row, left:right], counts)
+            for level in range(256):
+                bins[level] = counts[level]
             count = (bottom - top) * (right - left)
             most = limit * count / 256.0
             # Every bin is raised alike and cut off at the limit; by how much so that all still add up is found by halving.
@@ -56,22 +70,50 @@ def _curves(pixels, light, curves, limit):
 
 
 @kernel
+def _neighbours(length, tiles, before, after, shares):
+    """For each place along a side the regions before and after it, and how near it is to the second."""
+    for n in range(length):
+        place = (n + 0.5) * tiles / length - 0.5
+        first = int(np.floor(place))
+        shares[n] = np.float32(place - first)
+        before[n], after[n] = max(first, 0), min(first + 1, tiles - 1)
+
+
+@kernel
+def _changes(light, upper, lower, before, after, shares, t, changes):
+    """What is added to each pixel of a row. upper, lower: the curves of the regions above and below, one after another."""
+    one = np.float32(1)
+    rest = one - t
+    for column in range(light.size):
+        k = np.uint64(column)
+        s = shares[k]
+        level = np.uint64(light[k])
+        left, right = np.uint64(before[k]) * np.uint64(256) + level, np.uint64(after[k]) * np.uint64(256) + level
+        above = upper[left] * (one - s) + upper[right] * s
+        below = lower[left] * (one - s) + lower[right] * s
+        changes[k] = np.int32(np.floor(above * rest + below * t - np.float32(light[k]) + np.float32(0.5)))
+
+
+@kernel
+def _add_to_all(line, changes, out):
+    for column in range(changes.size):
+        for channel in range(3):
+            k = 3 * column + channel
+            out[k] = np.uint8(min(max(np.int32(np.int32(line[k]) + changes[column]), 0), 255))  # type: ignore[arg-type]
+
+
+@kernel
 def _apply(pixels, light, curves, out):
     height, width = light.shape
     down, across = curves.shape[0], curves.shape[1]
+    flat, made = pixels.reshape(pixels.size), out.reshape(out.size)
+    before, after, shares = np.empty(width, np.int64), np.empty(width, np.int64), np.empty(width, np.float32)
+    above, below, parts = np.empty(height, np.int64), np.empty(height, np.int64), np.empty(height, np.float32)
+    _neighbours(width, across, before, after, shares)
+    _neighbours(height, down, above, below, parts)
+    changes = np.empty(width, np.int32)
     for row in range(height):
-        y = (row + 0.5) * down / height - 0.5
-        i = int(np.floor(y))
-        t = np.float32(y - i)
-        i0, i1 = max(i, 0), min(i + 1, down - 1)
-        for column in range(width):
-            x = (column + 0.5) * across / width - 0.5
-            j = int(np.floor(x))
-            s = np.float32(x - j)
-            j0, j1 = max(j, 0), min(j + 1, across - 1)
-            level = light[row, column]
-            upper = curves[i0, j0, level] * (np.float32(1) - s) + curves[i0, j1, level] * s
-            lower = curves[i1, j0, level] * (np.float32(1) - s) + curves[i1, j1, level] * s
-            change = int(np.floor(upper * (np.float32(1) - t) + lower * t - np.float32(level) + np.float32(0.5)))
-            for channel in range(3):
-                out[row, column, channel] = min(max(pixels[row, column, channel] + change, 0), 255)
+        upper, lower = curves[above[row]].reshape(across * 256), curves[below[row]].reshape(across * 256)
+        _changes(light[row], upper, lower, before, after, shares, parts[row], changes)
+        begin = 3 * width * row
+        _add_to_all(flat[begin : begin + 3 * width], changes, made[begin : begin + 3 * width])

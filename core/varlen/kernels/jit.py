@@ -36,6 +36,6 @@ from numba import njit  # noqa: E402  the cache folder must be known first
 
 
 def kernel(function: F) -> F:
-    """Compile a per-pixel loop."""
-    compiled: Any = njit(cache=True, nogil=True, boundscheck=False)(function)
+    """Compile a per-pixel loop. Divisions are those of IEEE 754, without a question whether the divisor is zero."""
+    compiled: Any = njit(cache=True, nogil=True, boundscheck=False, error_model="numpy")(function)
     return cast(F, compiled)

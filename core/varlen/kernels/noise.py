@@ -12,6 +12,8 @@ from varlen.kernels.warp_affine import Pixels
 #: Standard deviation of the sum of four even 16-bit numbers.
 SPREAD = math.sqrt((2**32 - 1) / 3)
 BITS = 32
+#: Levels whose changes are worked out together, so that they stay near the processor.
+BLOCK = 1024
 
 
 def add_noise(pixels: Pixels, sigma: float, key: int, per_channel: bool) -> Pixels:
@@ -39,16 +41,42 @@ def _word(key, n):
 
 
 @kernel
-def _add_noise(pixels, out, factor, key, same):
+def _changes(changes, first, factor, key):
+    """What is added to each level, from the `first` word on: the sum of a word's four parts about 0, times `factor` / 2³²."""
     half = np.int64(1) << (BITS - 1)
-    for n in range(pixels.size // same):
-        word = _word(key, n)
-        low = np.uint64(0xFFFF)
+    low = np.uint64(0xFFFF)
+    for n in range(changes.size):
+        word = _word(key, np.uint64(first) + np.uint64(n))
         total = np.int64((word & low) + ((word >> np.uint64(16)) & low) + ((word >> np.uint64(32)) & low) + (word >> np.uint64(48)))
-        change = ((total - 131070) * factor + half) >> BITS
-        for channel in range(same):
-            k = np.uint64(same * n + channel)
-            out[k] = min(max(np.int64(pixels[k]) + change, 0), 255)
+        changes[n] = np.int32(((total - np.int64(131070)) * np.int64(factor) + half) >> np.int64(BITS))
+
+
+@kernel
+def _add(pixels, changes, out):
+    for n in range(out.size):
+        out[n] = np.uint8(min(max(np.int32(np.int32(pixels[n]) + changes[n]), 0), 255))  # type: ignore[arg-type]
+
+
+@kernel
+def _add_to_all(pixels, changes, out):
+    for n in range(changes.size):
+        for channel in range(3):
+            k = 3 * n + channel
+            out[k] = np.uint8(min(max(np.int32(np.int32(pixels[k]) + changes[n]), 0), 255))  # type: ignore[arg-type]
+
+
+@kernel
+def _add_noise(pixels, out, factor, key, same):
+    changes = np.empty(BLOCK, np.int32)
+    count = pixels.size // same
+    for first in range(0, count, BLOCK):
+        some = changes[: min(BLOCK, count - first)]
+        _changes(some, first, factor, key)
+        begin, end = same * first, same * (first + some.size)
+        if same == 1:
+            _add(pixels[begin:end], some, out[begin:end])
+        else:
+            _add_to_all(pixels[begin:end], some, out[begin:end])
 
 
 @kernel

@@ -8,10 +8,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.kernels.jit import kernel
+from varlen.kernels.packed_pixels import load16, store16
 from varlen.kernels.warp_affine import Pixels
+from varlen.kernels.wide_levels import HAS_WIDE, WIDE, matrix16
 from varlen.model.effects import Curve, Recolor
 
 BITS = 14
+
+#: A picture's bytes, the pixels of its lines, and the window: left, top, columns, rows.
+Area = tuple[NDArray[np.uint8], int, int, int, int, int]
 
 
 def recolor(pixels: Pixels, window: tuple[int, int, int, int], colors: Sequence[Recolor | Curve]) -> None:
@@ -26,14 +31,47 @@ def recolor(pixels: Pixels, window: tuple[int, int, int, int], colors: Sequence[
     x0, y0, x1, y1 = window
     area = (pixels.reshape(-1), pixels.shape[1], x0, y0, x1 - x0, y1 - y0)
     if matrix is None:
-        _look_up(*area, SAME if before is None else before)
+        _replace_all(area, SAME if before is None else before)
         return
     if before is not None:
-        _look_up(*area, before)
-    if after is None:
-        _recolor(*area, _whole(matrix))
+        _replace_all(area, before)
+    whole = _whole(matrix)
+    if HAS_WIDE and np.abs(coefficients := whole.reshape(3, 4)[:, :3]).max() < 1 << 15:
+        pairs = np.zeros((3, 4), np.int16)
+        pairs[:, :3] = coefficients
+        matrix16_of(area, pairs.reshape(12), np.ascontiguousarray(whole[3::4]), whole, after)
+    elif after is None:
+        _recolor(*area, whole)
     else:
-        _recolor_and_look_up(*area, _whole(matrix), after)
+        _recolor_and_look_up(*area, whole, after)
+
+
+def matrix16_of(area: Area, pairs: NDArray[np.int16], offsets: NDArray[np.int32], whole: NDArray[np.int32], after: NDArray[np.uint8] | None) -> None:
+    """The matrix on sixteen pixels at a time, and perhaps a table after it."""
+    if after is None:
+        _recolor_wide(*area, pairs, offsets, whole)
+    elif area[4] * area[5] < MANY:
+        _recolor_wide_and_look_up(*area, pairs, offsets, whole, after)
+    else:
+        _recolor_wide_and_look_up_pairs(*area, pairs, offsets, whole, _in_pairs(after), after)
+
+
+def _replace_all(area: Area, table: NDArray[np.uint8]) -> None:
+    if area[4] * area[5] < MANY:
+        _look_up(*area, table)
+    else:
+        _look_up_pairs(*area, _in_pairs(table), table)
+
+
+def _in_pairs(table: NDArray[np.uint8]) -> NDArray[np.uint16]:
+    """The table for two levels at once: 65536 pairs, low level first."""
+    wide = table.astype(np.uint16)
+    pairs: NDArray[np.uint16] = np.add.outer(wide << 8, wide).reshape(-1)
+    return pairs
+
+
+#: From so many pixels on it pays to look up two levels at once.
+MANY = 100_000
 
 
 SAME = np.arange(256, dtype=np.uint8)
@@ -81,6 +119,54 @@ def _replace(line, table, count):
     for n in range(count):
         k = np.uint64(n)
         line[k] = table[np.uint64(line[k])]
+
+
+@kernel
+def _replace_pairs(line, pairs, table, count):
+    """Two levels at a time; the last of an odd number alone."""
+    for n in range(count // 2):
+        place = np.uint64(2 * n)
+        store16(line, place, pairs[np.uint64(load16(line, place))])
+    if count % 2:
+        line[count - 1] = table[line[count - 1]]
+
+
+@kernel
+def _look_up_pairs(pixels, stride, left_column, top_row, columns, rows, pairs, table):
+    for row in range(rows):
+        begin = 3 * ((top_row + row) * stride + left_column)
+        _replace_pairs(pixels[begin : begin + 3 * columns], pairs, table, 3 * columns)
+
+
+@kernel
+def _matrix_on_line(pixels, stride, left_column, row, columns, pairs, offsets, whole):
+    begin = 3 * (row * stride + left_column)
+    line = pixels[begin : begin + 3 * columns]
+    wide = columns // WIDE * WIDE
+    for column in range(0, wide, WIDE):
+        matrix16(line, np.uint64(3 * column), pairs, offsets)
+    _recolor(pixels, stride, left_column + wide, row, columns - wide, 1, whole)
+    return line
+
+
+@kernel
+def _recolor_wide(pixels, stride, left_column, top_row, columns, rows, pairs, offsets, whole):
+    for row in range(rows):
+        _matrix_on_line(pixels, stride, left_column, top_row + row, columns, pairs, offsets, whole)
+
+
+@kernel
+def _recolor_wide_and_look_up(pixels, stride, left_column, top_row, columns, rows, pairs, offsets, whole, table):
+    for row in range(rows):
+        line = _matrix_on_line(pixels, stride, left_column, top_row + row, columns, pairs, offsets, whole)
+        _replace(line, table, 3 * columns)
+
+
+@kernel
+def _recolor_wide_and_look_up_pairs(pixels, stride, left_column, top_row, columns, rows, pairs, offsets, whole, table_of_pairs, table):
+    for row in range(rows):
+        line = _matrix_on_line(pixels, stride, left_column, top_row + row, columns, pairs, offsets, whole)
+        _replace_pairs(line, table_of_pairs, table, 3 * columns)
 
 
 @kernel

@@ -32,18 +32,56 @@ def _turn(degrees: float) -> tuple[float, float]:
 
 
 @kernel
+def _gains(gain, width, x_light, y_part, strength):
+    """Gains of a row without shadows."""
+    for column in range(gain.size):
+        gain[column] = 1.0 + strength * ((column + 0.5 - width / 2) * x_light + y_part)
+
+
+@kernel
+def _cast(gain, first, end, y, strength, cx, cy, ax, ay, bx, by):
+    """One shadow on a row, from column `first` on."""
+    for column in range(first, end):
+        dx, dy = column + 0.5 - cx, y - cy
+        u, v = dx * ax + dy * ay, dx * bx + dy * by
+        t = min(max((1.4 - np.sqrt(u * u + v * v)) / 0.8, 0.0), 1.0)
+        gain[column] *= 1.0 - strength * t * t * (3.0 - 2.0 * t)
+
+
+@kernel
+def _reach(y, width, cx, cy, ax, ay, bx, by):
+    """The columns of a row that a shadow can touch: a little more than where u² + v² < 1.4²; none where first is not below end."""
+    dy = y - cy
+    a, b, c = ax * ax + bx * bx, (ax * ay + bx * by) * dy, (ay * ay + by * by) * dy * dy - 1.4 * 1.4
+    inside = b * b - a * c
+    if inside <= 0.0:
+        return 0, 0
+    half = np.sqrt(inside)
+    first, end = cx + (-b - half) / a - 2.0, cx + (-b + half) / a + 2.0
+    return int(min(max(first, 0.0), float(width))), int(min(max(end, 0.0), float(width)))
+
+
+@kernel
+def _gained(line, out, gain):
+    for column in range(gain.size):
+        whole = np.int32(gain[column] * 4096.0 + 0.5)
+        k = 3 * column
+        for channel in range(3):
+            out[k + channel] = np.uint8(min(np.int32(np.int32(np.int32(line[k + channel]) * whole) + np.int32(2048)) >> np.int32(12), 255))  # type: ignore[arg-type]
+
+
+@kernel
 def _relight(pixels, out, strength, light, ellipses):
     height, width = pixels.shape[0], pixels.shape[1]
+    flat, made = pixels.reshape(pixels.size), out.reshape(out.size)
+    gain = np.empty(width, np.float64)
     for row in range(height):
         y = row + 0.5
-        for column in range(width):
-            x = column + 0.5
-            gain = 1.0 + strength * ((x - width / 2) * light[0] + (y - height / 2) * light[1])
-            for n in range(ellipses.shape[0]):
-                dx, dy = x - ellipses[n, 0], y - ellipses[n, 1]
-                u, v = dx * ellipses[n, 2] + dy * ellipses[n, 3], dx * ellipses[n, 4] + dy * ellipses[n, 5]
-                t = min(max((1.4 - np.sqrt(u * u + v * v)) / 0.8, 0.0), 1.0)
-                gain *= 1.0 - strength * t * t * (3.0 - 2.0 * t)
-            whole = int(gain * 4096.0 + 0.5)
-            for channel in range(3):
-                out[row, column, channel] = min((pixels[row, column, channel] * whole + 2048) >> 12, 255)
+        _gains(gain, width, light[0], (y - height / 2) * light[1], strength)
+        for n in range(ellipses.shape[0]):
+            cx, cy, ax, ay, bx, by = ellipses[n, 0], ellipses[n, 1], ellipses[n, 2], ellipses[n, 3], ellipses[n, 4], ellipses[n, 5]
+            first, end = _reach(y, width, cx, cy, ax, ay, bx, by)
+            if first < end:
+                _cast(gain, first, end, y, strength, cx, cy, ax, ay, bx, by)
+        begin = 3 * width * row
+        _gained(flat[begin : begin + 3 * width], made[begin : begin + 3 * width], gain)

@@ -19,6 +19,8 @@ from varlen.model.geometry import Matrix
 Pixels = NDArray[np.uint8]
 
 ONE = 1 << 32
+#: The width of the bands that are filled one after another, in pixels.
+BAND = 256
 EDGES = {"solid": 0, "extend": 1, "mirror": 2, "wrap": 3, None: 1}
 
 
@@ -65,9 +67,17 @@ def packed(color: tuple[int, int, int]) -> np.uint32:
 def _first(start, step, low, count):
     """First index n ≥ 0 with start + n·step ≥ low (for step > 0), at most `count`."""
     if start >= low:
-        return 0
-    n = -((start - low) // step)
-    return min(n, count)
+        return np.int64(0)
+    # A quotient of floats is quicker than one of whole numbers; it is right but for one, which is put right.
+    guess = np.float64(low - start) / np.float64(step)
+    if guess >= np.float64(count):
+        return np.int64(count)
+    n = np.int64(guess)
+    while start + n * step < low:
+        n += 1
+    while n > 0 and start + (n - 1) * step >= low:
+        n -= 1
+    return min(n, np.int64(count))
 
 
 @kernel
@@ -209,29 +219,43 @@ def _paint(line, first, end, columns, color):
 
 
 @kernel
-def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows, u0, v0, du, dv, row_u, row_v, edges, color):
+def _spans(height, width, columns, u, v, du, dv, edges, span):
+    """Where a row's parts end: what is left of the source, near its border, inside it, near its border again; the rest is right of it."""
     half = np.int64(1) << 31
+    left, right = np.int64(0), np.int64(columns)
+    if edges == 0:
+        # Only pixels whose centre falls inside the source are sampled; the rest is color.
+        first_u, end_u = _span(u, du, -half, (np.int64(width) << 32) - half, columns)
+        first_v, end_v = _span(v, dv, -half, (np.int64(height) << 32) - half, columns)
+        left, right = max(first_u, first_v), min(end_u, end_v)
+        if left >= right:
+            left = right = np.int64(columns)
+    # A wide read takes two bytes more than two pixels: the last column but one is left out.
+    first_u, end_u = _span(u, du, np.int64(0), np.int64(width - 2) << 32, columns)
+    first_v, end_v = _span(v, dv, np.int64(0), np.int64(height - 1) << 32, columns)
+    first, end = max(first_u, first_v), min(end_u, end_v, columns - 1)
+    if first >= end:
+        first = end = right
+    span[0], span[1], span[2], span[3] = left, first, end, right
+
+
+@kernel
+def _warp(flat, height, width, out, stride, left_column, top_row, columns, rows, u0, v0, du, dv, row_u, row_v, edges, color):
+    spans = np.empty((rows, 4), np.int64)
     for row in range(rows):
-        u, v = u0 + row * row_u, v0 + row * row_v
-        begin = 3 * ((top_row + row) * stride + left_column)
-        line = out[begin : begin + 3 * columns]
-        left, right = np.int64(0), np.int64(columns)
-        if edges == 0:
-            # Only pixels whose centre falls inside the source are sampled; the rest is color.
-            first_u, end_u = _span(u, du, -half, (np.int64(width) << 32) - half, columns)
-            first_v, end_v = _span(v, dv, -half, (np.int64(height) << 32) - half, columns)
-            left, right = max(first_u, first_v), min(end_u, end_v)
-            if left >= right:
-                left = right = np.int64(columns)
-        # A wide read takes two bytes more than two pixels: the last column but one is left out.
-        first_u, end_u = _span(u, du, np.int64(0), np.int64(width - 2) << 32, columns)
-        first_v, end_v = _span(v, dv, np.int64(0), np.int64(height - 1) << 32, columns)
-        first, end = max(first_u, first_v), min(end_u, end_v, columns - 1)
-        if first >= end:
-            first = end = right
-        # From the left, as each pixel spills into the next.
-        _paint(line, 0, left, columns, color)
-        _anywhere(flat, height, width, edges, line, left, first, columns, u, v, du, dv)
-        _inside(flat, 3 * width, line, first, end, u + first * du, v + first * dv, du, dv)
-        _anywhere(flat, height, width, edges, line, end, right, columns, u, v, du, dv)
-        _paint(line, right, columns, columns, color)
+        _spans(height, width, columns, u0 + row * row_u, v0 + row * row_v, du, dv, edges, spans[row])
+    # A turned row passes through many of the source's: in upright bands these stay near the processor until the next row needs them.
+    for begin in range(0, columns, BAND):
+        stop = min(begin + BAND, columns)
+        for row in range(rows):
+            u, v = u0 + row * row_u, v0 + row * row_v
+            start = 3 * ((top_row + row) * stride + left_column)
+            line = out[start : start + 3 * columns]
+            left, first = min(max(spans[row, 0], begin), stop), min(max(spans[row, 1], begin), stop)
+            end, right = min(max(spans[row, 2], begin), stop), min(max(spans[row, 3], begin), stop)
+            # From the left, as each pixel spills into the next.
+            _paint(line, begin, left, columns, color)
+            _anywhere(flat, height, width, edges, line, left, first, columns, u, v, du, dv)
+            _inside(flat, 3 * width, line, first, end, u + first * du, v + first * dv, du, dv)
+            _anywhere(flat, height, width, edges, line, end, right, columns, u, v, du, dv)
+            _paint(line, right, stop, columns, color)

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from varlen.kernels.jit import kernel
 from varlen.kernels.resample import ONE, taps
 from varlen.kernels.warp_affine import EDGES, fold
-from varlen.kernels.warp_mapped import BLOCK, line_back, way_back
+from varlen.kernels.warp_mapped import BLOCK, line_back, room_for, way_back
 from varlen.kernels.warp_masks import warp_labels
 from varlen.model.bends import Bends
 from varlen.model.geometry import Matrix
@@ -77,11 +77,12 @@ def settled(bands: Bands, dtype: np.dtype[Any]) -> NDArray[Any]:
 def _warp(source, out, x0, y0, x1, y1, inverses, controls, grids, steps, edges, fill):
     height, width, bands = source.shape
     xs, ys = np.empty(BLOCK, np.float64), np.empty(BLOCK, np.float64)
+    room = room_for(BLOCK)
     for row in range(y0, y1):
         start = x0
         while start < x1:
             count = min(BLOCK, x1 - start)
-            line_back(inverses, controls, grids, steps, start + 0.5, row + 0.5, xs, ys, count)
+            line_back(inverses, controls, grids, steps, start + 0.5, row + 0.5, xs, ys, count, room)
             for n in range(count):
                 x, y = xs[n], ys[n]
                 if edges == 0 and not (0.0 <= x < width and 0.0 <= y < height):

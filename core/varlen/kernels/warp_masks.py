@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.kernels.jit import kernel
-from varlen.kernels.warp_affine import EDGES, first_and_end, fold
+from varlen.kernels.warp_affine import BAND, EDGES, first_and_end, fold
 from varlen.kernels.warp_mapped import nearest_mapped
 from varlen.model.bends import Bends
 from varlen.model.geometry import Matrix, translation
@@ -55,25 +55,57 @@ def _fixed(inverse: Matrix, x0: int, y0: int, left: int, top: int) -> tuple[int,
 
 
 @kernel
+def _inside(flat, width, line, first, end, x, y, dx, dy):
+    """Pixels that lie inside the source, four at a time: their places don't wait for one another."""
+    stride = np.uint64(width)
+    shift, one, two, three = np.uint64(32), np.uint64(1), np.uint64(2), np.uint64(3)
+    u, v, du, dv = np.uint64(x), np.uint64(y), np.uint64(dx), np.uint64(dy)
+    du2, dv2 = du + du, dv + dv
+    du3, dv3 = du2 + du, dv2 + dv
+    du4, dv4 = du3 + du, dv3 + dv
+    column = first
+    while column + 4 <= end:
+        k = np.uint64(column)
+        a = flat[(v >> shift) * stride + (u >> shift)]
+        b = flat[((v + dv) >> shift) * stride + ((u + du) >> shift)]
+        c = flat[((v + dv2) >> shift) * stride + ((u + du2) >> shift)]
+        d = flat[((v + dv3) >> shift) * stride + ((u + du3) >> shift)]
+        line[k] = a
+        line[k + one] = b
+        line[k + two] = c
+        line[k + three] = d
+        u += du4
+        v += dv4
+        column += 4
+    while column < end:
+        line[np.uint64(column)] = flat[(v >> shift) * stride + (u >> shift)]
+        u += du
+        v += dv
+        column += 1
+
+
+@kernel
 def _nearest(source, out, u0, v0, du, dv, row_u, row_v, edges, outside):
     height, width = source.shape
     flat = source.reshape(source.size)
     rows, columns = out.shape
+    spans = np.empty((rows, 2), np.int64)
     for row in range(rows):
-        u = u0 + row * row_u
-        v = v0 + row * row_v
-        line = out[row]
-        # Between `first` and `end` every pixel lies inside the source: no questions there.
-        first, end = first_and_end(u, v, du, dv, np.int64(width) << 32, np.int64(height) << 32, columns)
-        for column in range(first):
-            line[column] = _edge(source, u + column * du, v + column * dv, edges, outside)
-        x, y = u + first * du, v + first * dv
-        for column in range(first, end):
-            line[np.uint64(column)] = flat[np.uint64((y >> 32) * width + (x >> 32))]
-            x += du
-            y += dv
-        for column in range(end, columns):
-            line[column] = _edge(source, u + column * du, v + column * dv, edges, outside)
+        u, v = u0 + row * row_u, v0 + row * row_v
+        spans[row, 0], spans[row, 1] = first_and_end(u, v, du, dv, np.int64(width) << 32, np.int64(height) << 32, columns)
+    # In upright bands the source's rows stay near the processor until the next row of the output needs them.
+    for begin in range(0, columns, BAND):
+        stop = min(begin + BAND, columns)
+        for row in range(rows):
+            u, v = u0 + row * row_u, v0 + row * row_v
+            line = out[row]
+            # Between `first` and `end` every pixel lies inside the source: no questions there.
+            first, end = min(max(spans[row, 0], begin), stop), min(max(spans[row, 1], begin), stop)
+            for column in range(begin, first):
+                line[column] = _edge(source, u + column * du, v + column * dv, edges, outside)
+            _inside(flat, width, line, first, end, u + first * du, v + first * dv, du, dv)
+            for column in range(end, stop):
+                line[column] = _edge(source, u + column * du, v + column * dv, edges, outside)
 
 
 @kernel

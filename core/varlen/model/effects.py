@@ -91,6 +91,9 @@ class Applies(Protocol):
     def apply(self, pixels: NDArray[np.uint8], values: dict[str, Any]) -> NDArray[np.uint8]:
         """New pixels from (H, W, 3) uint8, contiguous."""
 
+    def at_scale(self, values: dict[str, Any], factor: float) -> dict[str, Any] | None:
+        """The values that look the same in a picture `factor` times as large; None where the look depends on full-size pixels."""
+
 
 @dataclass(frozen=True, slots=True)
 class Detail:

@@ -335,6 +335,10 @@ class DetailStep(Step):
         """New pixels from (H, W, 3) uint8, contiguous; the old ones may be written to."""
         raise NotImplementedError
 
+    def at_scale(self, values: Drawn, factor: float) -> Drawn | None:
+        """The values that look the same in a picture `factor` times as large; None where the look depends on full-size pixels."""
+        return None
+
 
 class EdgedStep(MoveStep):
     """A step that may expose area the picture does not reach."""

@@ -36,6 +36,9 @@ class Blur(DetailStep):
 
         return gaussian(pixels, values["sigma_px"])
 
+    def at_scale(self, values: Drawn, factor: float) -> Drawn:
+        return {"sigma_px": values["sigma_px"] * factor}
+
 
 class MotionBlur(DetailStep):
     """Smear the picture along a line, as a moving camera does."""
@@ -55,6 +58,9 @@ class MotionBlur(DetailStep):
         from varlen.kernels.blur import motion_blur
 
         return motion_blur(pixels, values["length_px"], values["degrees"])
+
+    def at_scale(self, values: Drawn, factor: float) -> Drawn:
+        return {**values, "length_px": max(1.0, values["length_px"] * factor)}
 
 
 class Sharpen(DetailStep):

@@ -39,3 +39,6 @@ class Equalize(DetailStep):
         from varlen.kernels.equalize import equalize
 
         return equalize(pixels, values["tiles"], values["limit"])
+
+    def at_scale(self, values: Drawn, factor: float) -> Drawn:
+        return values

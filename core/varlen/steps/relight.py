@@ -48,3 +48,6 @@ class Relight(DetailStep):
         from varlen.kernels.relight import relight
 
         return relight(pixels, values["strength"], values["angle_degrees"], values["shadows"])
+
+    def at_scale(self, values: Drawn, factor: float) -> Drawn:
+        return values

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from varlen.draws import rounded
 from varlen.model.effects import Curve, Gray, Recolor
 from varlen.model.geometry import Size
 from varlen.steps.base import ColorStep, DrawContext, Drawn, Span, Within, option, probability, span, within
@@ -26,8 +25,11 @@ class Gamma(ColorStep):
 
     def effect(self, drawn: Drawn, size: Size) -> Curve:
         """p → 255 (p / 255) ^ exponent, for each channel."""
-        # Rounding first hides the last bit, in which powers may differ between machines.
-        return Curve(bytes(round(rounded(255.0 * (level / 255.0) ** drawn["exponent"])) for level in range(256)))
+        import numpy as np
+
+        # Rounding first hides the last bits, in which powers may differ between machines.
+        levels = 255.0 * (np.arange(256) / 255.0) ** drawn["exponent"]
+        return Curve(np.rint(levels.round(6)).astype(np.uint8).tobytes())
 
 
 class Warmth(ColorStep):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from rest_framework import serializers
 
 from varlen_server.datasets.serializers import ObjectSerializer
@@ -83,16 +85,21 @@ class SheetSerializer(serializers.Serializer):
     runs = RunSerializer(many=True)
 
 
-class StripRequestSerializer(serializers.Serializer):
+class LooksRequestSerializer(serializers.Serializer):
     dataset = serializers.IntegerField()
-    document = serializers.DictField()
-    image = serializers.IntegerField()
-    steps = serializers.ListField(child=serializers.DictField(), max_length=12)
-    width = _width()
+    documents = serializers.ListField(child=serializers.DictField(), min_length=1, max_length=60)
+    tiles = serializers.ListField(
+        child=serializers.ListField(child=serializers.IntegerField(min_value=0), min_length=3, max_length=3),
+        max_length=720,
+        help_text="for each tile: which of the documents, the image, the variant (0: the original through the steps for every image)",
+    )
+    width = serializers.ChoiceField(WIDTHS, help_text="of the pictures, px")
+    exact = serializers.BooleanField(default=True, help_text="whether quick looks are followed by exact pictures")
 
-
-class StripSerializer(serializers.Serializer):
-    tiles = TileSerializer(many=True)
+    def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
+        if any(document >= len(attrs["documents"]) for document, _, _ in attrs["tiles"]):
+            raise serializers.ValidationError({"tiles": ["A tile names a document that was not sent."]})
+        return attrs
 
 
 class LedgerRequestSerializer(serializers.Serializer):

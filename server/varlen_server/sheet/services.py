@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 from base64 import b64encode
 from collections import Counter
-from collections.abc import Iterable
 from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any
@@ -51,7 +50,7 @@ class Bench:
 
     def __init__(self, dataset: int, document: dict[str, Any]) -> None:
         """Raises `Http404` for a dataset that is not here, `PipelineError` for a document that can't be used."""
-        self.dataset = _dataset(dataset)
+        self.dataset = dataset_of(dataset)
         self.pipeline = from_json(document)
         register(self.pipeline)
         self.renderer = renderer_of(self.dataset.pk, self.dataset.digest, self.pipeline)
@@ -125,33 +124,33 @@ class Bench:
         return cached_json("notes", [*self.key, self.dataset.marks], make)
 
 
-def strip(dataset_id: int, document: dict[str, Any], image: int, steps: Iterable[dict[str, Any]], width: int) -> bytes:
-    """One image's first variant with each of some steps alone, as JSON."""
-    dataset = _dataset(dataset_id)
-    pipelines = [from_json({**document, "steps": [step]}) for step in steps]
-    register(*pipelines)
-    renderers = [renderer_of(dataset.pk, dataset.digest, pipeline) for pipeline in pipelines]
-    key = key_of(image, dataset.pk)
-    with foreground():
-        return orjson.dumps({"tiles": [tile(dataset, renderer, image, key, 1, width) for renderer in renderers]})
-
-
 def tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: int, width: int) -> Tile:
     """Labels and trace of one variant, and its picture where `width` is not 0: a request for each would cost as much as making it."""
-    address = f"/api/tiles/{dataset.pk}/{dataset.digest[7:]}/{renderer.pipeline.digest[7:]}/{image}/{variant}"
+    facts, plan = tile_facts(dataset.pk, dataset.digest, renderer, image, key, variant)
+    if plan is None or not width:
+        return facts
+    try:
+        picture = exact_picture(renderer, plan, width, asked_path(dataset.digest, renderer, image, variant, width))
+    except RenderError as error:
+        return refused(renderer, key, variant, str(error))
+    return {**facts, "picture": "data:image/jpeg;base64," + b64encode(picture).decode(), "picture_width": width}
+
+
+def tile_facts(dataset: int, snapshot: str, renderer: Renderer, image: int, key: str, variant: int, arrays: bool = False) -> tuple[Tile, Plan | None]:
+    """Labels and trace of one variant without its picture, and its plan; None for one that can't be made. arrays: as in `objects_to_json`."""
+    address = f"/api/tiles/{dataset}/{snapshot[7:]}/{renderer.pipeline.digest[7:]}/{image}/{variant}"
     try:
         plan = renderer.plan(key, variant)
         found = renderer.variant_labels(key, variant, plan)
-        picture = "data:image/jpeg;base64," + b64encode(_picture(renderer, plan, width)).decode() if width else ""
     except RenderError as error:
-        return _refused(renderer, key, variant, str(error))
-    objects = objects_to_json(found.objects, renderer.dataset.classes, digits=3)
+        return refused(renderer, key, variant, str(error)), None
+    objects = objects_to_json(found.objects, renderer.dataset.classes, arrays, digits=3)
     size = found.size
-    return {"variant": variant, "address": address, "picture": picture, "picture_width": width, "width": size.width, "height": size.height,
-            "objects": objects, "trace": found.trace, "loose": round(float(found.objects.growth.max(initial=1.0)), 3), "error": ""}  # fmt: skip
+    return {"variant": variant, "address": address, "picture": "", "picture_width": 0, "width": size.width, "height": size.height,
+            "objects": objects, "trace": found.trace, "loose": round(float(found.objects.growth.max(initial=1.0)), 3), "error": ""}, plan  # fmt: skip
 
 
-def _refused(renderer: Renderer, key: str, variant: int, reason: str) -> Tile:
+def refused(renderer: Renderer, key: str, variant: int, reason: str) -> Tile:
     """A tile that can't be made, in the form of the others."""
     size = renderer.dataset.size_of(key)
     trace = {"image": key, "seed": renderer.pipeline.seed, "variant": variant, "steps": [], "passes": 0, "size": list(size), "blank_share": 0.0,
@@ -162,16 +161,25 @@ def _refused(renderer: Renderer, key: str, variant: int, reason: str) -> Tile:
 
 def tile_picture(dataset: int, snapshot: str, pipeline: str, image: int, variant: int, width: int) -> bytes:
     """A tile's picture by its address, as JPEG, at most `width` px wide. Raises `NotFound`."""
-    asked = settings.TILES / "asked" / snapshot[:16] / pipeline / f"{image}-{variant}-{width}.jpg"
-    if asked.exists():
-        kept: bytes = asked.read_bytes()
+    kept = kept_picture(snapshot, pipeline, image, variant, width)
+    if kept is not None:
         return kept
     renderer, key = _addressed(dataset, snapshot, pipeline, image)
-    plan = renderer.plan(key, variant)
-    found = _picture(renderer, plan, width)
-    with contextlib.suppress(OSError):  # no room, or the picture was not kept: it is found by its pixels' name next time
-        link_as(_picture_path(renderer, plan, width), asked)
-    return found
+    return exact_picture(renderer, renderer.plan(key, variant), width, _asked_path(snapshot, pipeline, image, variant, width))
+
+
+def kept_picture(snapshot: str, pipeline: str, image: int, variant: int, width: int) -> bytes | None:
+    """A tile's exact picture by its address, where it was asked for before."""
+    try:
+        return _asked_path(snapshot, pipeline, image, variant, width).read_bytes()
+    except FileNotFoundError:
+        return None
+
+
+def _asked_path(snapshot: str, pipeline: str, image: int, variant: int, width: int) -> Path:
+    """Where a tile's picture is found without a plan; snapshot and pipeline without what names their kind of digest."""
+    path: Path = settings.TILES / "asked" / snapshot[:16] / pipeline / f"{image}-{variant}-{width}.jpg"
+    return path
 
 
 def tile_label_map(dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> Any:
@@ -199,7 +207,7 @@ def key_of(image: int, dataset: int) -> str:
     return found
 
 
-def _dataset(pk: int) -> Dataset:
+def dataset_of(pk: int) -> Dataset:
     found: Dataset = get_object_or_404(Dataset.objects.only("digest", "marks"), pk=pk)
     return found
 
@@ -211,9 +219,18 @@ def _picture_path(renderer: Renderer, plan: Plan, width: int) -> Path:
     return path
 
 
-def _picture(renderer: Renderer, plan: Plan, width: int) -> bytes:
-    """A variant's picture as JPEG, at most `width` px wide."""
-    return cached_picture(_picture_path(renderer, plan, width), lambda: preview(renderer.pixels(plan), width))
+def exact_picture(renderer: Renderer, plan: Plan, width: int, asked: Path) -> bytes:
+    """A variant's picture as JPEG, at most `width` px wide: the full-size picture made smaller. It is kept under its address `asked`, too."""
+    path = _picture_path(renderer, plan, width)
+    found = cached_picture(path, lambda: preview(renderer.pixels(plan), width))
+    with contextlib.suppress(OSError):  # no room, or the picture was not kept: it is found by its pixels' name next time
+        link_as(path, asked)
+    return found
+
+
+def asked_path(snapshot: str, renderer: Renderer, image: int, variant: int, width: int) -> Path:
+    """Where a tile's picture is found by its address."""
+    return _asked_path(snapshot[7:], renderer.pipeline.digest[7:], image, variant, width)
 
 
 def shared_resamples(renderer: Renderer) -> list[dict[str, list[str]]]:

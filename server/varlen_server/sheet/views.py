@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.http import HttpResponse
+from django.http import HttpResponse, StreamingHttpResponse
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -13,6 +13,7 @@ from varlen_server.editions.orders import spec_of
 from varlen_server.previews import FOR_EVER, check_width, map_response, picture_response
 from varlen_server.requests import body_of
 from varlen_server.sheet import services
+from varlen_server.sheet.looks import looks
 from varlen_server.sheet.serializers import (
     AdviceRequestSerializer,
     AdviceSerializer,
@@ -22,10 +23,9 @@ from varlen_server.sheet.serializers import (
     LedgerSerializer,
     LimitRequestSerializer,
     LimitSerializer,
+    LooksRequestSerializer,
     SheetRequestSerializer,
     SheetSerializer,
-    StripRequestSerializer,
-    StripSerializer,
     TraceSerializer,
 )
 from varlen_server.sheet.services import Bench
@@ -39,12 +39,16 @@ class Sheet(APIView):
         return _json(Bench(wish["dataset"], wish["document"]).sheet(wish["images"], wish["variants"], wish["width"]))
 
 
-class Strip(APIView):
-    @extend_schema(request=StripRequestSerializer, responses={200: StripSerializer, 422: MessageSerializer}, operation_id="strip_make")
-    def post(self, request: Request) -> HttpResponse:
-        """One image's first variant with each of some steps alone."""
-        wish = body_of(request, StripRequestSerializer)
-        return _json(services.strip(wish["dataset"], wish["document"], wish["image"], wish["steps"], wish["width"]))
+class Looks(APIView):
+    @extend_schema(
+        request=LooksRequestSerializer, responses={(200, "application/octet-stream"): bytes, 422: MessageSerializer}, operation_id="looks_make"
+    )
+    def post(self, request: Request) -> StreamingHttpResponse:
+        """Tiles as a stream of frames, as they are ready: labels with a quick look of each, then the exact pictures. Every frame is two
+        32-bit little-endian lengths, a JSON head and a JPEG. The stream ends when the reader goes away."""
+        wish = body_of(request, LooksRequestSerializer)
+        frames = looks(wish["dataset"], wish["documents"], wish["tiles"], wish["width"], wish["exact"])
+        return StreamingHttpResponse(frames, content_type="application/octet-stream", headers={"Cache-Control": "no-store"})
 
 
 class Tile(APIView):

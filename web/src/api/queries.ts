@@ -172,20 +172,6 @@ export const askSheetRow = (dataset: Snapshot, document: PipelineDocument, image
     retry: false,
   });
 
-type Steps = readonly { [parameter: string]: unknown }[];
-
-/** One image with each of some steps alone. */
-export const askStrip = (dataset: Snapshot, document: PipelineDocument, image: number, steps: Steps, width: PictureWidth) =>
-  queryOptions({
-    queryKey: ["strip", ...snapshotKey(dataset), image, document.seed, textOf(document.labels), JSON.stringify(steps)],
-    queryFn: ({ signal }) => {
-      const body = { dataset: dataset.id, document: { ...document, steps: [] }, image, steps: [...steps], width };
-      return take(api.POST("/api/strip", { body, signal }));
-    },
-    staleTime: FOR_EVER,
-    retry: false,
-  });
-
 /** A variant's trace with the digest of its full-size pixels. */
 export const askTrace = (address: string) =>
   queryOptions({

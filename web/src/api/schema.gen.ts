@@ -604,6 +604,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description Tiles as a stream of frames, as they are ready: labels with a quick look of each, then the exact pictures. Every frame is two
+         *     32-bit little-endian lengths, a JSON head and a JPEG. The stream ends when the reader goes away.
+         */
+        post: operations["looks_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/pictures/{sha256}/{width}.jpg": {
         parameters: {
             query?: never;
@@ -720,23 +740,6 @@ export interface paths {
         get: operations["steps_list"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/strip": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** @description One image's first variant with each of some steps alone. */
-        post: operations["strip_make"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1566,6 +1569,44 @@ export interface components {
             /** Format: double */
             lose_at_most: number;
         };
+        LooksRequestRequest: {
+            dataset: number;
+            documents: {
+                [key: string]: unknown;
+            }[];
+            /** @description for each tile: which of the documents, the image, the variant (0: the original through the steps for every image) */
+            tiles: number[][];
+            /**
+             * @description of the pictures, px
+             *
+             *     * `160` - 160
+             *     * `240` - 240
+             *     * `320` - 320
+             *     * `480` - 480
+             *     * `640` - 640
+             *     * `960` - 960
+             *     * `1280` - 1280
+             *     * `1920` - 1920
+             */
+            width: components["schemas"]["LooksRequestWidthEnum"];
+            /**
+             * @description whether quick looks are followed by exact pictures
+             * @default true
+             */
+            exact: boolean;
+        };
+        /**
+         * @description * `160` - 160
+         *     * `240` - 240
+         *     * `320` - 320
+         *     * `480` - 480
+         *     * `640` - 640
+         *     * `960` - 960
+         *     * `1280` - 1280
+         *     * `1920` - 1920
+         * @enum {integer}
+         */
+        LooksRequestWidthEnum: 160 | 240 | 320 | 480 | 640 | 960 | 1280 | 1920;
         /** @description All labels of a kind, of which the format keeps nothing. */
         Loss: {
             kind: string;
@@ -1870,8 +1911,21 @@ export interface components {
              *     * `1920` - 1920
              * @default 0
              */
-            width: components["schemas"]["WidthEnum"];
+            width: components["schemas"]["SheetRequestWidthEnum"];
         };
+        /**
+         * @description * `0` - 0
+         *     * `160` - 160
+         *     * `240` - 240
+         *     * `320` - 320
+         *     * `480` - 480
+         *     * `640` - 640
+         *     * `960` - 960
+         *     * `1280` - 1280
+         *     * `1920` - 1920
+         * @enum {integer}
+         */
+        SheetRequestWidthEnum: 0 | 160 | 240 | 320 | 480 | 640 | 960 | 1280 | 1920;
         SplitCount: {
             split: string;
             images: number;
@@ -1892,34 +1946,6 @@ export interface components {
             schema: {
                 [key: string]: unknown;
             };
-        };
-        Strip: {
-            tiles: components["schemas"]["Tile"][];
-        };
-        StripRequestRequest: {
-            dataset: number;
-            document: {
-                [key: string]: unknown;
-            };
-            image: number;
-            steps: {
-                [key: string]: unknown;
-            }[];
-            /**
-             * @description of the pictures that come with the answer, px; 0 for none
-             *
-             *     * `0` - 0
-             *     * `160` - 160
-             *     * `240` - 240
-             *     * `320` - 320
-             *     * `480` - 480
-             *     * `640` - 640
-             *     * `960` - 960
-             *     * `1280` - 1280
-             *     * `1920` - 1920
-             * @default 0
-             */
-            width: components["schemas"]["WidthEnum"];
         };
         Tile: {
             variant: number;
@@ -2011,19 +2037,6 @@ export interface components {
             hidden: number;
             absent: number;
         };
-        /**
-         * @description * `0` - 0
-         *     * `160` - 160
-         *     * `240` - 240
-         *     * `320` - 320
-         *     * `480` - 480
-         *     * `640` - 640
-         *     * `960` - 960
-         *     * `1280` - 1280
-         *     * `1920` - 1920
-         * @enum {integer}
-         */
-        WidthEnum: 0 | 160 | 240 | 320 | 480 | 640 | 960 | 1280 | 1920;
     };
     responses: never;
     parameters: never;
@@ -3107,6 +3120,37 @@ export interface operations {
             };
         };
     };
+    looks_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LooksRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
     pictures_get: {
         parameters: {
             query?: never;
@@ -3353,37 +3397,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Step"][];
-                };
-            };
-        };
-    };
-    strip_make: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["StripRequestRequest"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Strip"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Message"];
                 };
             };
         };

@@ -1,11 +1,10 @@
 import { Button, Dialog, Input, Portal, Text } from "@chakra-ui/react";
-import { useQueries } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
 import { type KeyboardEvent, memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
-import type { Dataset, ImageRow, PipelineDocument, StepFacts } from "../api/client";
-import { askStrip } from "../api/queries";
+import type { Dataset, ImageRow, StepFacts } from "../api/client";
+import { streamLooks } from "../api/looks";
 import { isTyping } from "../shell/keys";
-import { addStep } from "../state/draft";
+import { addStep, useDraft } from "../state/draft";
 import { useView } from "../state/view";
 import { sayName } from "../words/steps";
 import { exampleOf } from "./step-examples";
@@ -23,19 +22,16 @@ const PURPOSES: Record<string, string> = {
 /** Steps a row; style sheet and arrows go by it. */
 const ACROSS = 5;
 const PICTURE = 160;
-/** So many steps are asked for at once. */
-const TOGETHER = 10;
 
 interface Props {
   catalogue: StepFacts[];
   dataset: Dataset;
-  document: PipelineDocument;
   /** The picture that shows what each step does. */
   image: ImageRow | undefined;
 }
 
 /** Find a step by looking at what it does, and put it on the rail. */
-export const AddStep = memo(function AddStep({ catalogue, dataset, document, image }: Props) {
+export const AddStep = memo(function AddStep({ catalogue, dataset, image }: Props) {
   const [open, setOpen] = useState(false);
   const start = useCallback(() => setOpen(true), []);
   useEffect(() => {
@@ -62,7 +58,7 @@ export const AddStep = memo(function AddStep({ catalogue, dataset, document, ima
         <Dialog.Positioner>
           <Dialog.Content aria-label="Add a step">
             <Dialog.Body p={3}>
-              <Choices catalogue={catalogue} dataset={dataset} document={document} image={image} add={add} />
+              <Choices catalogue={catalogue} dataset={dataset} image={image} add={add} />
             </Dialog.Body>
           </Dialog.Content>
         </Dialog.Positioner>
@@ -71,13 +67,13 @@ export const AddStep = memo(function AddStep({ catalogue, dataset, document, ima
   );
 });
 
-function Choices({ catalogue, dataset, document, image, add }: Props & { add: (facts: StepFacts) => void }) {
+function Choices({ catalogue, dataset, image, add }: Props & { add: (facts: StepFacts) => void }) {
   const [words, setWords] = useState("");
   const [active, setActive] = useState(0);
   const list = useRef<HTMLDivElement>(null);
   const groups = useMemo(() => grouped(catalogue, words), [catalogue, words]);
   const found = useMemo(() => groups.flatMap(([, steps]) => steps), [groups]);
-  const pictures = usePictures(catalogue, dataset, document, image);
+  const pictures = usePictures(catalogue, dataset, image);
   const at = Math.min(active, found.length - 1);
   const keys = (event: KeyboardEvent) => {
     const chosen = found[at];
@@ -203,22 +199,38 @@ export function walked(groups: [string, unknown[]][], at: number, key: string): 
 }
 
 /** What each step makes of a picture, as addresses of small pictures, by the step's name. */
-function usePictures(catalogue: StepFacts[], dataset: Dataset, document: PipelineDocument, image: ImageRow | undefined) {
-  const parts = Array.from({ length: Math.ceil(catalogue.length / TOGETHER) }, (_, part) =>
-    catalogue.slice(part * TOGETHER, (part + 1) * TOGETHER),
-  );
-  const answers = useQueries({
-    queries: parts.map((part) => ({
-      ...askStrip(dataset, document, image?.id ?? 0, part.map(exampleOf), PICTURE),
-      enabled: image !== undefined,
-    })),
-  });
-  const found = new Map<string, string>();
-  for (const [number, part] of parts.entries()) {
-    for (const [place, facts] of part.entries()) {
-      const picture = answers[number]?.data?.tiles[place]?.picture;
-      if (picture) found.set(facts.step, picture);
-    }
-  }
+function usePictures(catalogue: StepFacts[], dataset: Dataset, image: ImageRow | undefined) {
+  const [found, setFound] = useState<ReadonlyMap<string, string>>(new Map());
+  const asked = image?.id;
+  useEffect(() => {
+    const { document } = useDraft.getState();
+    if (asked === undefined || !document) return;
+    const ended = new AbortController();
+    const coming = new Map<string, string>();
+    const show = () => setFound(new Map(coming));
+    const wish = {
+      dataset: dataset.id,
+      documents: catalogue.map((facts) => ({ ...document, steps: [exampleOf(facts)] })),
+      tiles: catalogue.map((_, place) => [place, asked, 1] as const),
+      width: PICTURE,
+      exact: false,
+    };
+    let frame = 0;
+    // Without pictures the steps are chosen by their names.
+    streamLooks(wish, ended.signal, ({ place, jpeg }) => {
+      const facts = catalogue[place];
+      if (!facts || !jpeg.length || ended.signal.aborted) return;
+      coming.set(facts.step, URL.createObjectURL(new Blob([jpeg], { type: "image/jpeg" })));
+      frame ||= requestAnimationFrame(() => {
+        frame = 0;
+        show();
+      });
+    }).catch(() => undefined);
+    return () => {
+      ended.abort();
+      cancelAnimationFrame(frame);
+      for (const address of coming.values()) URL.revokeObjectURL(address);
+    };
+  }, [catalogue, dataset.id, asked]);
   return found;
 }

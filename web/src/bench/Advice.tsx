@@ -1,10 +1,12 @@
 import { Box, Button, Flex, Popover, Portal, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import type { Dataset, PipelineDocument } from "../api/client";
+import { memo, useCallback, useEffect, useMemo, useState } from "react";
+import type { Dataset, PipelineDocument, Schemas } from "../api/client";
 import { askAdvice, keepOf } from "../api/queries";
 import { useView } from "../state/view";
 import { counted } from "../words/figures";
+
+type Note = Schemas["Advice"];
 
 const KEPT = "varlen-dismissed-notes";
 
@@ -17,21 +19,41 @@ function dismissedBefore(): string[] {
 }
 
 /** What is allowed here but seldom meant: one quiet line, opened when wanted, each note dismissed for good. */
-export function AdviceList({ dataset, document, ready }: { dataset: Dataset; document: PipelineDocument; ready: boolean }) {
+export function AdviceList({ dataset, current, ready }: { dataset: Dataset; current: () => PipelineDocument; ready: boolean }) {
   const [dismissed, setDismissed] = useState(dismissedBefore);
+  // While the hand moves, what was said of the document before stays.
+  const [document, setDocument] = useState(current);
+  useEffect(() => {
+    if (ready) setDocument(current());
+  }, [ready, current]);
   const found = useQuery({
     ...askAdvice(dataset, document),
     enabled: ready,
     placeholderData: keepOf(dataset.id),
   });
-  const name = (kind: string, step: string) => `${dataset.id}/${document.name}/${step}/${kind}`;
-  const notes = (found.data ?? []).filter((note) => !dismissed.includes(name(note.kind, note.step)));
-  if (!notes.length) return null;
-  const dismiss = (kind: string, step: string) => {
-    const next = [...dismissed, name(kind, step)].slice(-200);
-    localStorage.setItem(KEPT, JSON.stringify(next));
-    setDismissed(next);
-  };
+  const about = `${dataset.id}/${document.name}`;
+  const notes = useMemo(
+    () => (found.data ?? []).filter((note) => !dismissed.includes(`${about}/${note.step}/${note.kind}`)),
+    [found.data, dismissed, about],
+  );
+  const dismiss = useCallback(
+    (kind: string, step: string) =>
+      setDismissed((before) => {
+        const next = [...before, `${about}/${step}/${kind}`].slice(-200);
+        localStorage.setItem(KEPT, JSON.stringify(next));
+        return next;
+      }),
+    [about],
+  );
+  return notes.length ? <Notes notes={notes} dismiss={dismiss} /> : null;
+}
+
+interface NotesProps {
+  notes: Note[];
+  dismiss: (kind: string, step: string) => void;
+}
+
+const Notes = memo(function Notes({ notes, dismiss }: NotesProps) {
   return (
     <Popover.Root positioning={{ placement: "bottom-start" }} size="sm">
       <Popover.Trigger asChild>
@@ -69,4 +91,4 @@ export function AdviceList({ dataset, document, ready }: { dataset: Dataset; doc
       </Portal>
     </Popover.Root>
   );
-}
+});

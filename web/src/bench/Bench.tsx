@@ -1,8 +1,8 @@
 import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
-import type { Dataset, PipelineDocument, StepFacts } from "../api/client";
+import type { Dataset, ImageRow, PipelineDocument, StepFacts } from "../api/client";
 import { askDatasets, askLedger, askRows, askSteps, keepOf } from "../api/queries";
 import { pictureWidth } from "../picture/widths";
 import { ErrorBox } from "../shell/ErrorBox";
@@ -10,6 +10,7 @@ import { isTyping } from "../shell/keys";
 import { ViewTools } from "../shell/ViewTools";
 import { redo, undo, useDraft } from "../state/draft";
 import { orderOf, useView } from "../state/view";
+import { sayName } from "../words/steps";
 import { BenchTools, reshuffle } from "./BenchTools";
 import { wishOf } from "./begin";
 import { ContactSheet } from "./ContactSheet";
@@ -22,13 +23,14 @@ import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
 import { type Sight, useSheet } from "./sheet";
 import { fittingWidth, useRoom } from "./tile-width";
+import "./steps.css";
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
   const datasets = useQuery(askDatasets);
   const chosen = useView((view) => view.dataset);
   const saving = useSaving();
-  const document = useDraft((draft) => draft.document);
+  const document = useUnhurried(useDraft((draft) => draft.document));
   const dataset = datasets.data?.find((row) => row.id === chosen) ?? datasets.data?.[0];
   const trouble = datasets.error ?? saving.openError;
   if (trouble) {
@@ -58,8 +60,9 @@ export function Bench() {
         <BenchTools
           datasets={datasets.data ?? []}
           dataset={dataset}
-          choose={(dataset) => useView.setState({ dataset })}
-          document={document}
+          choose={choose}
+          name={document.name}
+          seed={document.seed}
           saving={saving}
         />
       </ViewTools>
@@ -68,10 +71,22 @@ export function Bench() {
   );
 }
 
+/**
+ * A document a moment later, so that the hand's own control moves at once: the sheet hears of the change from the draft itself, and the
+ * rest of the page follows. Steps that come, go or change places are there at once.
+ */
+function useUnhurried(document: PipelineDocument | null): PipelineDocument | null {
+  const later = useDeferredValue(document);
+  return later?.steps.map(({ id }) => id).join() === document?.steps.map(({ id }) => id).join() ? later : document;
+}
+
+const choose = (dataset: number) => useView.setState({ dataset });
+
 const CALM_MS = 450;
 /** The width of the step's panel, px. */
 const PANEL = 308;
 const NO_STEPS: StepFacts[] = [];
+const NO_IMAGES: ImageRow[] = [];
 
 /** True a moment after `done` is: what is looked at comes first, what is counted after it. */
 function useCalm(done: boolean): boolean {
@@ -83,6 +98,24 @@ function useCalm(done: boolean): boolean {
   return calm && done;
 }
 
+/** What steps are called, by their ids; the same map until one of them changes. */
+function useStepNames(document: PipelineDocument): ReadonlyMap<string, string> {
+  const text = JSON.stringify(document.steps.map((step) => [step.id, sayName(step.step)]));
+  return useMemo(() => new Map<string, string>(JSON.parse(text)), [text]);
+}
+
+const LATE_MS = 350;
+
+/** True once something has been so for a while. */
+function useLate(is: boolean): boolean {
+  const [late, setLate] = useState(is);
+  useEffect(() => {
+    const timer = setTimeout(() => setLate(is), is ? LATE_MS : 0);
+    return () => clearTimeout(timer);
+  }, [is]);
+  return late && is;
+}
+
 interface DeskProps {
   dataset: Dataset;
   document: PipelineDocument;
@@ -90,12 +123,11 @@ interface DeskProps {
   revision: number | null;
 }
 
-function Desk({ dataset, document, pipeline, revision }: DeskProps) {
+const Desk = memo(function Desk({ dataset, document, pipeline, revision }: DeskProps) {
   const {
     turn,
     rows: count,
     variants,
-    selected,
     edition,
     solo,
     against,
@@ -103,8 +135,9 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
     ...view
   } = useView(
     // What is pointed at changes with every move of the pointer and is of no concern here.
-    useShallow(({ lit: _lit, held: _held, focus: _focus, large: _large, ...rest }) => rest),
+    useShallow(({ lit: _lit, held: _held, focus: _focus, large: _large, selected: _selected, ...rest }) => rest),
   );
+  const selected = useView((view) => view.selected);
   const [sight, setSight] = useState<Sight>({ first: 0, last: 3 });
   const [making, setMaking] = useState(false);
   const [looking, setLooking] = useState(false);
@@ -115,20 +148,26 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
     ...askRows(dataset, wishOf(dataset.id, { ...view, turn, pins, rows: count })),
     placeholderData: keepOf(dataset.id),
   });
-  const images = rows.data?.map((image) => image.id);
+  const images = rows.data ?? NO_IMAGES;
   const shown = useMemo(() => soloOf(document, solo), [document, solo]);
+  const following = useCallback((draft: PipelineDocument) => soloOf(draft, solo), [solo]);
+  // There is a document as long as there is a desk.
+  const current = useCallback(() => following(useDraft.getState().document as PipelineDocument), [following]);
   const place = useRef<HTMLDivElement>(null);
   const room = useRoom(place, window.innerWidth - PANEL);
   const tileWidth = view.tileWidth ?? fittingWidth(room, variants);
   const width = pictureWidth(tileWidth);
-  const sheet = useSheet(dataset, images, variants, shown, sight, width);
-  const other = useSheet(dataset, against ? images : [], variants, against?.document ?? shown, sight, width);
-  const calm = useCalm(sheet.complete);
+  const sheet = useSheet(dataset, images, variants, shown, sight, width, following);
+  const other = useSheet(dataset, against ? images : NO_IMAGES, variants, against?.document ?? shown, sight, width, null);
+  const compared = useMemo(() => againstTiles(against, other.feed, other.tiles), [against, other.feed, other.tiles]);
+  const calm = useCalm(!sheet.stale);
+  const names = useStepNames(document);
   const ledger = useQuery({
     ...askLedger(dataset, document, orderOf(edition)),
     enabled: calm,
     placeholderData: keepOf(dataset.id),
   });
+  const late = useLate(sheet.stale || ledger.isFetching);
   useEffect(() => {
     const listen = (event: KeyboardEvent) => {
       if (isTyping(event)) return;
@@ -150,7 +189,7 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
     document.steps.find((candidate) => candidate.step === "rotate") ??
     document.steps[0];
   return (
-    <Flex direction="column" height="100%">
+    <div className="desk">
       <Rail
         document={document}
         catalogue={catalogue.data ?? NO_STEPS}
@@ -159,8 +198,8 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
         dataset={dataset}
         image={rows.data?.[0]}
       />
-      <Flex flex="1" minHeight={0}>
-        <Box ref={place} flex="1" minWidth={0} position="relative">
+      <div className="desk-middle">
+        <div ref={place} className="desk-sheet">
           {sheet.error && (
             <Box position="absolute" top="44px" left={4} right={4} zIndex={5} bg="bg.raised">
               <ErrorBox error={sheet.error}>
@@ -170,18 +209,19 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
           )}
           <ContactSheet
             dataset={dataset}
-            document={shown}
+            current={current}
+            names={names}
             tileWidth={tileWidth}
-            rows={rows.data ?? []}
+            rows={images}
+            feed={sheet.feed}
             tiles={sheet.tiles}
-            late={sheet.late}
             look={setSight}
             ready={calm}
             pipeline={pipeline}
-            against={againstTiles(against, other)}
+            against={compared}
           />
-        </Box>
-        <Box width={`${PANEL}px`} flex="none" borderLeftWidth="1px" bg="bg.raised" minHeight={0}>
+        </div>
+        <div className="desk-panel" style={{ width: PANEL }}>
           <StepPanel
             step={step}
             catalogue={catalogue.data ?? NO_STEPS}
@@ -190,20 +230,13 @@ function Desk({ dataset, document, pipeline, revision }: DeskProps) {
             image={rows.data?.[0]}
             ready={calm}
           />
-        </Box>
-      </Flex>
-      <LedgerBar
-        dataset={dataset}
-        document={document}
-        ledger={ledger.data}
-        stale={sheet.stale || ledger.isFetching}
-        make={make}
-        look={look}
-      />
+        </div>
+      </div>
+      <LedgerBar dataset={dataset} names={names} ledger={ledger.data} stale={late} make={make} look={look} />
       {looking && (
         <ForecastDialog dataset={dataset} document={document} catalogue={catalogue.data ?? NO_STEPS} close={() => setLooking(false)} />
       )}
       {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}
-    </Flex>
+    </div>
   );
-}
+});

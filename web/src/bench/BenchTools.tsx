@@ -2,7 +2,7 @@ import { Button, Flex, IconButton, NativeSelect, Text } from "@chakra-ui/react";
 import { Redo2, Shuffle, Undo2 } from "lucide-react";
 import { memo } from "react";
 import { useStore } from "zustand";
-import type { Dataset, PipelineDocument } from "../api/client";
+import type { Dataset } from "../api/client";
 import { NumberField } from "../shell/NumberField";
 import { redo, undo, useDraft } from "../state/draft";
 import type { Saving } from "./saving";
@@ -18,19 +18,22 @@ interface Props {
   datasets: Dataset[];
   dataset: Dataset;
   choose: (id: number) => void;
-  document: PipelineDocument;
+  /** The pipeline's. */
+  name: string;
+  seed: number;
   saving: Saving;
 }
 
 /** The bench's line in the header: what is on it, the seed, undo and redo. */
-export function BenchTools({ datasets, dataset, choose, document, saving }: Props) {
-  const { pastStates, futureStates } = useStore(useDraft.temporal);
+export const BenchTools = memo(function BenchTools({ datasets, dataset, choose, name, seed, saving }: Props) {
+  const past = useStore(useDraft.temporal, ({ pastStates }) => pastStates.length > 0);
+  const future = useStore(useDraft.temporal, ({ futureStates }) => futureStates.length > 0);
   return (
     <Flex align="center" gap={3} width="100%" minWidth={0} fontSize="body">
       <DatasetChoice datasets={datasets} dataset={dataset} choose={choose} />
       <Text truncate>
         <Text as="span" fontWeight={600}>
-          {document.name}
+          {name}
         </Text>
         <Text as="span" color="fg.muted" data-testid="revision">
           {" "}
@@ -50,10 +53,10 @@ export function BenchTools({ datasets, dataset, choose, document, saving }: Prop
           </Button>
         </Flex>
       )}
-      <SeedAndHistory seed={document.seed} past={pastStates.length > 0} future={futureStates.length > 0} />
+      <SeedAndHistory seed={seed} past={past} future={future} />
     </Flex>
   );
-}
+});
 
 interface HistoryProps {
   seed: number;
@@ -103,7 +106,7 @@ const SeedAndHistory = memo(function SeedAndHistory({ seed, past, future }: Hist
   );
 });
 
-const DatasetChoice = memo(function DatasetChoice({ datasets, dataset, choose }: Omit<Props, "document" | "saving">) {
+const DatasetChoice = memo(function DatasetChoice({ datasets, dataset, choose }: Omit<Props, "name" | "seed" | "saving">) {
   return (
     <NativeSelect.Root size="xs" width="180px" flex="none">
       <NativeSelect.Field aria-label="Dataset" value={dataset.id} onChange={(event) => choose(Number(event.target.value))}>

@@ -1,9 +1,10 @@
 import { Button, Flex, NativeSelect, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { X } from "lucide-react";
-import { memo } from "react";
+import { memo, useDeferredValue } from "react";
 import { api, type PipelineDocument, take } from "../api/client";
 import { askDifferences, askPipelines, askRevisions } from "../api/queries";
+import { useDraft } from "../state/draft";
 import { useView } from "../state/view";
 import { sayChange } from "../words/changes";
 import { sayName } from "../words/steps";
@@ -61,8 +62,8 @@ function hold(name: string, document: unknown): void {
 }
 
 /** What differs between the bench's pipeline (above in each row) and the other (below). */
-export function ComparisonLine({ against, document }: { against: AgainstTiles; document: PipelineDocument }) {
-  // The same seed for both, so that only the steps differ.
+export function ComparisonLine({ against }: { against: AgainstTiles }) {
+  const document = useDeferredValue(useDraft((draft) => draft.document)) ?? against.document;
   const found = useQuery(askDifferences(against.document, document));
   return (
     <Flex

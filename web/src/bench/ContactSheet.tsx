@@ -1,17 +1,19 @@
-import { Box, Button, Flex, NativeSelect, Slider, Text } from "@chakra-ui/react";
+import { Button, Flex, NativeSelect, Slider, Text } from "@chakra-ui/react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Shuffle } from "lucide-react";
-import { memo, useCallback, useEffect, useMemo, useRef } from "react";
+import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
+import { Easel } from "../picture/easel";
 import { objectName } from "../picture/outlines";
-import { Marks, SourceTile, VariantTile } from "../picture/TileView";
+import { PaintedSource, PaintedTile } from "../picture/PaintedTile";
+import { Marks } from "../picture/TileView";
+import type { TileFeed } from "../picture/tile-feed";
 import { LAYERS, type Pick, useView } from "../state/view";
-import { sayName } from "../words/steps";
 import { AdviceList } from "./Advice";
 import { ComparisonChoice, ComparisonLine } from "./Comparison";
 import type { AgainstTiles } from "./comparison";
-import { AROUND, type Sight } from "./sheet";
+import { AROUND, type Sight, spotOf, variantsOf } from "./sheet";
 import { TraceView } from "./TraceView";
 import { NARROWEST, TILE_GAP, WIDEST } from "./tile-width";
 
@@ -25,12 +27,14 @@ const PICKS: Record<Pick, string> = {
 
 interface Props {
   dataset: Dataset;
-  document: PipelineDocument;
+  /** The document that the sheet shows. */
+  current: () => PipelineDocument;
+  /** What its steps are called, by their ids. */
+  names: ReadonlyMap<string, string>;
   tileWidth: number;
   rows: ImageRow[];
+  feed: TileFeed;
   tiles: Map<number, Tile[]>;
-  /** Images whose tiles are of an earlier pipeline. */
-  late: ReadonlySet<number>;
   /** Told which rows are in sight. */
   look: (sight: Sight) => void;
   /** Every tile's labels are there. */
@@ -41,7 +45,19 @@ interface Props {
 }
 
 /** A row per image: the original, then its variants, labels drawn over them. */
-export function ContactSheet({ dataset, document, tileWidth, rows, tiles, late, look, ready, pipeline, against }: Props) {
+export const ContactSheet = memo(function ContactSheet({
+  dataset,
+  current,
+  names,
+  tileWidth,
+  rows,
+  feed,
+  tiles,
+  look,
+  ready,
+  pipeline,
+  against,
+}: Props) {
   const variants = useView((view) => view.variants);
   const large = useView((view) => view.large);
   const opened = useRef<HTMLElement | null>(null);
@@ -82,79 +98,86 @@ export function ContactSheet({ dataset, document, tileWidth, rows, tiles, late, 
     opened.current = from;
     useView.setState({ large: { image, variant } });
   }, []);
-  const stepNames = useMemo(() => new Map(document.steps.map((step) => [step.id, sayName(step.step)])), [document]);
   return (
-    <Flex as="section" aria-label="Contact sheet" direction="column" height="100%" minWidth={0}>
-      <Flex align="center" columnGap={3} rowGap={1} px={4} py={1} minHeight="40px" flex="none" flexWrap="wrap" fontSize="small">
+    <section className="sheet" aria-label="Contact sheet">
+      <div className="sheet-tools">
         <Layout dataset={dataset} tileWidth={tileWidth} />
         <ComparisonChoice pipeline={pipeline} />
-        <AdviceList dataset={dataset} document={document} ready={ready} />
+        <AdviceList dataset={dataset} current={current} ready={ready} />
         <Layers />
-      </Flex>
-      {against && <ComparisonLine against={against} document={document} />}
-      {image && tile?.address && <TraceView dataset={dataset} document={document} image={image} tile={tile} walk={walk} close={close} />}
-      <Box ref={box} flex="1" minHeight={0} overflow="auto" px={4} pb={4} data-testid="sheet">
-        <Flex
-          gap="12px"
-          position="sticky"
-          top={0}
-          zIndex={3}
-          bg="bg"
-          fontSize="caption"
-          color="fg.muted"
-          py="2px"
-          width="max-content"
-          minWidth="100%"
-        >
-          <Text width={`${tileWidth + 1}px`}>original</Text>
-          {Array.from({ length: variants }, (_, number) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: columns are their numbers
-            <Text key={number} width={`${tileWidth}px`} ml={number === 0 ? "11px" : 0}>
-              {number + 1}
-            </Text>
-          ))}
-        </Flex>
-        <Flex
-          direction="column"
-          gap={`${GAP}px`}
+      </div>
+      {against && <ComparisonLine against={against} />}
+      {image && tile?.address && <TraceView dataset={dataset} document={current()} image={image} tile={tile} walk={walk} close={close} />}
+      <div ref={box} className="sheet-rows" data-testid="sheet">
+        <Columns variants={variants} tileWidth={tileWidth} />
+        <div
+          className="sheet-list"
           style={{ paddingTop: shown[0]?.start ?? 0, paddingBottom: Math.max(0, lines.getTotalSize() - (shown.at(-1)?.end ?? 0)) }}
         >
           {shown.map(({ index }) => {
             const image = rows[index];
             return (
               image && (
-                <Box key={image.id} ref={lines.measureElement} data-index={index}>
+                <div key={image.id} ref={lines.measureElement} data-index={index}>
                   <Row
                     image={image}
+                    feed={feed}
+                    variants={variants}
                     tiles={tiles.get(image.id) ?? NONE}
                     dataset={dataset}
                     tileWidth={tileWidth}
-                    stale={late.has(image.id)}
-                    stepNames={stepNames}
+                    stepNames={names}
                     open={open}
                   />
                   {against && (
-                    <Box mt="4px" borderLeftWidth="2px" borderColor="amber.solid" pl="6px" ml="-8px">
+                    <div className="sheet-other">
                       <Row
                         image={image}
+                        feed={against.feed}
+                        variants={variants}
                         tiles={against.tiles.get(image.id) ?? NONE}
                         dataset={dataset}
                         tileWidth={tileWidth}
-                        stale={against.late.has(image.id)}
-                        stepNames={stepNames}
+                        stepNames={names}
                         other={against.name}
                       />
-                    </Box>
+                    </div>
                   )}
-                </Box>
+                </div>
               )
             );
           })}
-        </Flex>
-      </Box>
+        </div>
+      </div>
+    </section>
+  );
+});
+
+/** The numbers of the variants, above their columns. */
+const Columns = memo(function Columns({ variants, tileWidth }: { variants: number; tileWidth: number }) {
+  return (
+    <Flex
+      gap="12px"
+      position="sticky"
+      top={0}
+      zIndex={3}
+      bg="bg"
+      fontSize="caption"
+      color="fg.muted"
+      py="2px"
+      width="max-content"
+      minWidth="100%"
+    >
+      <Text width={`${tileWidth + 1}px`}>original</Text>
+      {Array.from({ length: variants }, (_, number) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: columns are their numbers
+        <Text key={number} width={`${tileWidth}px`} ml={number === 0 ? "11px" : 0}>
+          {number + 1}
+        </Text>
+      ))}
     </Flex>
   );
-}
+});
 
 const GAP = TILE_GAP;
 
@@ -164,58 +187,66 @@ const NONE: Tile[] = [];
 
 interface RowProps {
   image: ImageRow;
+  feed: TileFeed;
+  variants: number;
   tiles: Tile[];
   dataset: Dataset;
   tileWidth: number;
-  stale: boolean;
-  stepNames: Map<string, string>;
+  stepNames: ReadonlyMap<string, string>;
   /** What the tiles were made with, where that is not the pipeline on the bench. */
   other?: string;
   open?: (image: number, variant: number, from: HTMLElement) => void;
 }
 
-const Row = memo(function Row({ image, tiles, dataset, tileWidth, stale, stepNames, other, open }: RowProps) {
+const Row = memo(function Row({ image, feed, variants, tiles, dataset, tileWidth, stepNames, other, open }: RowProps) {
   const pins = useView((view) => view.pins);
+  const [easel] = useState(() => new Easel());
   const ghosts = useMemo(() => lostOnes(image, tiles, stepNames), [image, tiles, stepNames]);
   return (
-    <Flex gap="12px" align="flex-start" data-row={image.id} width="max-content" title={image.key}>
-      {other !== undefined ? (
-        <Text width={`${tileWidth}px`} fontSize="small" color="fg.muted" pt={1}>
-          {other}
-        </Text>
-      ) : (
-        <SourceTile image={image} label={`Original ${image.key}`} tileWidth={tileWidth} dataset={dataset}>
-          <Ghosts ghosts={ghosts} width={image.width} height={image.height} />
-        </SourceTile>
-      )}
-      <Box width="1px" alignSelf="stretch" bg="border" mx="-1px" />
-      {tiles.map((tile) =>
-        tile.error ? (
-          <p key={tile.variant} className="tile-trouble" style={{ width: tileWidth }}>
-            {tile.error}
-          </p>
-        ) : (
-          <div key={tile.variant} className="tile-place">
+    <div className="easel sheet-row" data-row={image.id} title={image.key}>
+      <canvas ref={easel.setCanvas} />
+      <div className="sheet-source" style={{ width: tileWidth }}>
+        {other ?? (
+          <>
+            <PaintedSource
+              easel={easel}
+              image={image}
+              row={image.id}
+              label={`Original ${image.key}`}
+              tileWidth={tileWidth}
+              dataset={dataset}
+            />
+            <Ghosts ghosts={ghosts} width={image.width} height={image.height} />
+          </>
+        )}
+      </div>
+      {variantsOf(image, variants).map((variant) => {
+        const tile = tiles.find((each) => each.variant === variant);
+        return (
+          <div key={variant} className="tile-place">
             <Handle
               image={image}
-              variant={tile.variant}
-              pinned={pins.some((pin) => pin.image === image.id && pin.variant === tile.variant)}
+              variant={variant}
+              pinned={pins.some((pin) => pin.image === image.id && pin.variant === variant)}
               open={open}
             >
-              <VariantTile
-                tile={tile}
+              <PaintedTile
+                easel={easel}
+                feed={feed}
+                spot={spotOf(image.id, variant)}
                 row={image.id}
-                label={`Variant ${tile.variant} of ${image.key}${other === undefined ? "" : `, ${other}`}`}
+                label={`Variant ${variant} of ${image.key}${other === undefined ? "" : `, ${other}`}`}
                 tileWidth={tileWidth}
+                ratio={image.height / image.width}
                 dataset={dataset}
-                stale={stale}
+                map={tile?.address && `${tile.address}/map.png`}
               />
             </Handle>
-            <Marks tile={tile} stepNames={stepNames} />
+            {tile?.error ? <p className="tile-trouble">{tile.error}</p> : tile && <Marks tile={tile} stepNames={stepNames} />}
           </div>
-        ),
-      )}
-    </Flex>
+        );
+      })}
+    </div>
   );
 });
 
@@ -256,7 +287,7 @@ interface Ghost {
 }
 
 /** The row's own objects that some variant lost, with what the variants say of them. */
-function lostOnes(image: ImageRow, tiles: Tile[], stepNames: Map<string, string>): Ghost[] {
+function lostOnes(image: ImageRow, tiles: Tile[], stepNames: ReadonlyMap<string, string>): Ghost[] {
   const reasons = new Map<string, string[]>();
   for (const tile of tiles) {
     for (const fate of tile.trace.objects.dropped) {
@@ -310,7 +341,7 @@ const Layout = memo(function Layout({ dataset, tileWidth }: { dataset: Dataset; 
   return (
     <>
       <Flex align="center" gap={1} flex="none">
-        <NativeSelect.Root size="xs" width="122px">
+        <NativeSelect.Root size="xs" width="116px">
           <NativeSelect.Field aria-label="Rows" value={pick} onChange={(event) => useView.setState({ pick: event.target.value as Pick })}>
             {Object.entries(PICKS).map(([value, label]) =>
               value === "pinned" && !pinned ? null : (
@@ -405,7 +436,7 @@ function Small({
       </span>
       <Slider.Root
         size="sm"
-        width="56px"
+        width="44px"
         min={min}
         max={max}
         step={step}

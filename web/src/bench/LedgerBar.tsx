@@ -1,13 +1,13 @@
 import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { memo } from "react";
-import type { Dataset, Ledger, PipelineDocument } from "../api/client";
+import type { Dataset, Ledger } from "../api/client";
 import { WishControl } from "../shell/WishControl";
 import { percent, sayBytes, sayCounts, saySeconds } from "../words/figures";
-import { sayName } from "../words/steps";
 
 interface Props {
   dataset: Dataset;
-  document: PipelineDocument;
+  /** What steps are called, by their ids. */
+  names: ReadonlyMap<string, string>;
   ledger: Ledger | undefined;
   /** True while the figures for newer settings are awaited. */
   stale: boolean;
@@ -16,12 +16,11 @@ interface Props {
 }
 
 /** Exact counts, what becomes of objects, and the button that makes an edition. */
-export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, stale, make, look }: Props) {
+export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale, make, look }: Props) {
   const dim = stale ? 0.5 : 1;
   const training = dataset.splits.find((split) => split.split === "train")?.images ?? 0;
   const all = ledger ? ledger.kept + ledger.clipped + ledger.dropped : 0;
   const worst = ledger?.blame[0];
-  const worstStep = document.steps.find((step) => step.id === worst?.step);
   return (
     <Flex
       as="section"
@@ -66,7 +65,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, document, ledger, st
           </Flex>
           <Text color="fg.muted" truncate>
             {worst
-              ? `most lost by ${worstStep ? sayName(worstStep.step) : worst.step}: ${worst.count} of ${all}`
+              ? `most lost by ${names.get(worst.step) ?? worst.step}: ${worst.count} of ${all}`
               : `none lost in ${ledger.sampled} sampled variants`}
           </Text>
         </Box>

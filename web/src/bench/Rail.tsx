@@ -1,4 +1,4 @@
-import { Box, Flex, Text, VisuallyHidden } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { closestCenter, DndContext, type DragEndEvent, KeyboardSensor, PointerSensor, useSensor, useSensors } from "@dnd-kit/core";
 import { horizontalListSortingStrategy, SortableContext, sortableKeyboardCoordinates, useSortable } from "@dnd-kit/sortable";
 import type { KeyboardEvent } from "react";
@@ -9,6 +9,7 @@ import { useView } from "../state/view";
 import { sayName, sayStep } from "../words/steps";
 import { AddStep } from "./AddStep";
 import { RailEdges } from "./RailEdges";
+import "./rail.css";
 
 export const RAIL_HEIGHT = 136;
 const TRAINING = 46;
@@ -88,7 +89,7 @@ export const Rail = memo(function Rail({ document, catalogue, runs, open, datase
         <Line top={TRAINING} strong end />
         <Line top={EVALUATION} end />
         <Box position="absolute" right={4} top={`${TRAINING - 15}px`}>
-          <AddStep catalogue={catalogue} dataset={dataset} document={document} image={image} />
+          <AddStep catalogue={catalogue} dataset={dataset} image={image} />
         </Box>
       </Box>
     </Flex>
@@ -96,18 +97,7 @@ export const Rail = memo(function Rail({ document, catalogue, runs, open, datase
 });
 
 function Line({ top, strong, end }: { top: number; strong?: boolean; end?: boolean }) {
-  return (
-    <Box
-      position="absolute"
-      left={0}
-      right={end ? undefined : 0}
-      width={end ? "12px" : undefined}
-      top={`${top - 1}px`}
-      height="2px"
-      bg={strong ? "fg" : "fg.muted"}
-      opacity={strong ? 0.9 : 0.55}
-    />
-  );
+  return <div className="rail-line" data-strong={strong} style={end ? { top: top - 1, width: 12 } : { top: top - 1, right: 0 }} />;
 }
 
 /** A bracket under the stops whose geometry is done in one resample. */
@@ -150,8 +140,6 @@ const Stop = memo(function Stop({
   const { attributes, listeners, setNodeRef, transform, transition, isDragging } = useSortable({ id: step.id });
   const solo = useView((view) => view.solo);
   const aside = solo !== null && solo !== step.id;
-  const every = step.scope === "every";
-  const junction = isSplit(step);
   const select = () => useView.setState({ selected: step.id });
   const keys = (event: KeyboardEvent) => {
     const sideways = event.key === "ArrowLeft" ? -1 : event.key === "ArrowRight" ? 1 : 0;
@@ -171,71 +159,65 @@ const Stop = memo(function Stop({
     else if (event.key === "x" || event.key === "X") changeStep(step.id, { enabled: !step.enabled });
     else listeners?.onKeyDown?.(event);
   };
-  const says = sayStep(step, facts);
+  const size = widthOf(step);
   return (
-    <Box
-      as="li"
+    <li
       ref={setNodeRef}
-      flex={`${widthOf(step)} 1 0`}
-      minWidth={`${widthOf(step) * STOP}px`}
-      position="relative"
-      style={{ transform: transform ? `translateX(${Math.round(transform.x)}px)` : undefined, transition, zIndex: isDragging ? 2 : 1 }}
+      className="stop-place"
+      style={{
+        flex: `${size} 1 0`,
+        minWidth: size * STOP,
+        transform: transform ? `translateX(${Math.round(transform.x)}px)` : undefined,
+        transition,
+        zIndex: isDragging ? 2 : 1,
+      }}
     >
-      <Box
+      <button
+        type="button"
         {...attributes}
         {...listeners}
+        className="stop"
         data-stop={step.id}
-        as="button"
+        data-dragged={isDragging || undefined}
+        data-aside={aside || undefined}
         aria-pressed={selected}
         onKeyDown={keys}
         onClick={select}
         onFocus={select}
-        position="absolute"
-        inset="4px 6px"
-        borderRadius="4px"
-        cursor={isDragging ? "grabbing" : "pointer"}
-        color={selected ? "amber.fg" : "fg"}
-        bg={selected ? "amber.subtle/50" : "transparent"}
-        _hover={{ bg: selected ? "amber.subtle/60" : "bg.emphasized/40" }}
-        outlineOffset="-2px"
-        opacity={isDragging ? 0.85 : aside ? 0.45 : 1}
       >
-        <Text
-          position="absolute"
-          top="5px"
-          width="100%"
-          textAlign="center"
-          fontWeight={600}
-          fontSize="body"
-          textDecoration={step.enabled ? undefined : "line-through"}
-          opacity={step.enabled ? 1 : 0.6}
-        >
-          {sayName(step.step)}
-        </Text>
-        {junction && <Junction step={step} />}
-        <StopMark every={every} probability={step.probability} enabled={step.enabled} selected={selected} aside={junction} />
-        <Text
-          hidden={junction}
-          position="absolute"
-          top={`${TRAINING + 10}px`}
-          left={every ? "calc(50% + 18px)" : 0}
-          right={every ? "-10px" : 0}
-          overflowWrap="normal"
-          wordBreak="keep-all"
-          textAlign={every ? "left" : "center"}
-          fontSize="caption"
-          lineHeight="1.25"
-          color="fg.muted"
-          truncate={!every}
-          px={every ? 0 : 1}
-        >
-          {step.enabled ? says : "off"}
-        </Text>
-        <VisuallyHidden>
-          {junction && says} probability {Math.round(step.probability * 100)} %
-        </VisuallyHidden>
-      </Box>
-    </Box>
+        <StopFace step={step} facts={facts} selected={selected} />
+      </button>
+    </li>
+  );
+});
+
+/** What a stop shows, apart from where it is dragged to. */
+const StopFace = memo(function StopFace({
+  step,
+  facts,
+  selected,
+}: {
+  step: PipelineStep;
+  facts: StepFacts | undefined;
+  selected: boolean;
+}) {
+  const every = step.scope === "every";
+  const junction = isSplit(step);
+  const says = sayStep(step, facts);
+  return (
+    <>
+      <span className="stop-name" data-off={!step.enabled || undefined}>
+        {sayName(step.step)}
+      </span>
+      {junction && <Junction step={step} />}
+      <StopMark every={every} probability={step.probability} enabled={step.enabled} selected={selected} aside={junction} />
+      <span className="stop-says" hidden={junction} data-every={every || undefined} style={{ top: TRAINING + 10 }}>
+        {step.enabled ? says : "off"}
+      </span>
+      <span className="unseen">
+        {junction && says} probability {Math.round(step.probability * 100)} %
+      </span>
+    </>
   );
 });
 

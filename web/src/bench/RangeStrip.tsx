@@ -1,12 +1,12 @@
-import { Box, Flex, Text } from "@chakra-ui/react";
-import { useQuery } from "@tanstack/react-query";
-import { useDeferredValue } from "react";
+import { useDeferredValue, useEffect, useLayoutEffect, useState, useSyncExternalStore } from "react";
 import type { Dataset, ImageRow, Parameter, PipelineDocument, PipelineStep } from "../api/client";
-import { askStrip, keepOf } from "../api/queries";
-import { SourceTile, VariantTile } from "../picture/TileView";
+import { Easel } from "../picture/easel";
+import { PaintedSource, PaintedTile } from "../picture/PaintedTile";
+import { TileFeed } from "../picture/tile-feed";
 import { pictureWidth } from "../picture/widths";
 import { useView } from "../state/view";
 import { sayParameter, sayRange } from "../words/steps";
+import "./rail.css";
 
 const PLACES = 5;
 const TILE = 86;
@@ -22,62 +22,91 @@ interface Props {
 
 /** One image at five values of one parameter, from its lowest to its highest, with this step alone. */
 export function RangeStrip({ dataset, document, image, step, parameter, ready }: Props) {
-  const held = useView((view) => (view.held?.step === step.id && view.held.parameter === parameter.name ? view.held.values : null));
-  const set = step[parameter.name];
-  const isSpan = parameter.control === "span";
-  const [low = 0, high = 1] = useDeferredValue(held ?? (isSpan ? (set as number[]) : (parameter.slider ?? [])));
-  const wide = low === high && isSpan ? (parameter.slider ?? [low, high]) : [low, high];
-  const values = Array.from({ length: PLACES }, (_, place) => between(wide as [number, number], place / (PLACES - 1), parameter));
-  const steps = values.map((value) => ({
-    ...step,
-    enabled: true,
-    probability: 1,
-    scope: "train",
-    [parameter.name]: isSpan ? [value, value] : value,
-  }));
-  const strip = useQuery({
-    ...askStrip(dataset, document, image.id, steps, pictureWidth(TILE)),
-    enabled: ready || held !== null,
-    placeholderData: keepOf(dataset.id),
-  });
+  const held = useDeferredValue(useView((view) => heldOf(view.held, step, parameter)));
+  const values = placesOf(step, parameter, held);
+  const [easel] = useState(() => new Easel());
+  const strip = useStrip(dataset, document, image.id, step, parameter, ready);
   return (
-    <Box role="group" aria-label={`${sayParameter(parameter)} from low to high`} mb={4}>
-      <Flex gap="9px" wrap="wrap">
-        {/* The picture original takes the first of six places. */}
-        <Box width={`${TILE}px`}>
-          <SourceTile image={image} label="original" tileWidth={TILE} dataset={dataset} />
-          <Text fontSize="caption" color="fg.muted" textAlign="center" mt="2px">
-            original
-          </Text>
-        </Box>
-        {values.map((value, place) => {
-          const tile = strip.data?.tiles[place];
-          return (
-            // biome-ignore lint/suspicious/noArrayIndexKey: a place in the strip keeps its tile while values change
-            <Box key={place} width={`${TILE}px`}>
-              {tile?.address ? (
-                <VariantTile
-                  tile={tile}
-                  row={image.id}
-                  label={`${sayParameter(parameter)} at ${sayRange([value, value], parameter.unit)}`}
-                  tileWidth={TILE}
-                  dataset={dataset}
-                  stale={strip.isPlaceholderData}
-                />
-              ) : (
-                <Box height={`${TILE * 0.75}px`} bg="bg.sunken" fontSize="caption" color="loss" p={1} overflow="hidden">
-                  {tile?.error ?? strip.error?.message}
-                </Box>
-              )}
-              <Text fontSize="caption" color="fg.muted" textAlign="center" mt="2px">
-                {sayRange([value, value], parameter.unit)}
-              </Text>
-            </Box>
-          );
-        })}
-      </Flex>
-    </Box>
+    // biome-ignore lint/a11y/useSemanticElements: a group of pictures, not of fields
+    <div role="group" aria-label={`${sayParameter(parameter)} from low to high`} className="easel strip">
+      <canvas ref={easel.setCanvas} />
+      {/* The picture original takes the first of six places. */}
+      <div className="strip-place" style={{ width: TILE }}>
+        <PaintedSource easel={easel} image={image} row={image.id} label="original" tileWidth={TILE} dataset={dataset} />
+        <p>original</p>
+      </div>
+      {values.map((value, place) => {
+        const trouble = strip.tiles.get(String(place))?.error || strip.error?.message;
+        const said = sayRange([value, value], parameter.unit);
+        return (
+          // biome-ignore lint/suspicious/noArrayIndexKey: a place in the strip keeps its tile while values change
+          <div key={place} className="strip-place" style={{ width: TILE }}>
+            <PaintedTile
+              easel={easel}
+              feed={strip.feed}
+              spot={String(place)}
+              row={image.id}
+              label={`${sayParameter(parameter)} at ${said}`}
+              tileWidth={TILE}
+              ratio={image.height / image.width}
+              dataset={dataset}
+            />
+            {trouble && <p className="tile-trouble">{trouble}</p>}
+            <p>{said}</p>
+          </div>
+        );
+      })}
+    </div>
   );
+}
+
+type Held = ReturnType<typeof useView.getState>["held"];
+
+/** The ends of a parameter while they are dragged. */
+const heldOf = (held: Held, step: PipelineStep, parameter: Parameter) =>
+  held?.step === step.id && held.parameter === parameter.name ? held.values : null;
+
+/** The values along a strip: of the range as it is dragged or set, or of the slider for a single number. */
+function placesOf(step: PipelineStep, parameter: Parameter, held: number[] | null): number[] {
+  const isSpan = parameter.control === "span";
+  const [low = 0, high = 1] = held ?? (isSpan ? (step[parameter.name] as number[]) : (parameter.slider ?? []));
+  const [left = low, right = high] = low === high && isSpan ? (parameter.slider ?? []) : [low, high];
+  return Array.from({ length: PLACES }, (_, place) => between([left, right], place / (PLACES - 1), parameter));
+}
+
+const SPOTS = Array.from({ length: PLACES }, (_, place) => String(place));
+const ALL = new Set(SPOTS);
+
+/** One image's first variant with the step alone at each value, in a feed of its own; it follows the hand before the page does. */
+function useStrip(dataset: Dataset, document: PipelineDocument, image: number, step: PipelineStep, parameter: Parameter, ready: boolean) {
+  const [feed] = useState(() => new TileFeed());
+  useLayoutEffect(() => {
+    const ask = (held: number[] | null) => {
+      const documents = placesOf(step, parameter, held).map((value) => {
+        const set = parameter.control === "span" ? [value, value] : value;
+        const only: PipelineStep = { ...step, enabled: true, probability: 1, scope: "train", [parameter.name]: set };
+        return { ...document, steps: [only] };
+      });
+      const spots = SPOTS.map((key, place) => ({ key, document: place, image, variant: 1 }));
+      feed.ask({ dataset, documents, spots, sight: ALL, near: ALL, width: pictureWidth(TILE) });
+    };
+    if (ready) ask(heldOf(useView.getState().held, step, parameter));
+    // A key moves a range and lets it go at once: then the sheet comes first.
+    let soon = 0;
+    const forget = useView.subscribe((now, before) => {
+      if (now.held === before.held) return;
+      clearTimeout(soon);
+      const held = heldOf(now.held, step, parameter);
+      if (held) soon = window.setTimeout(() => ask(held));
+    });
+    return () => {
+      forget();
+      clearTimeout(soon);
+    };
+  }, [feed, dataset, document, image, step, parameter, ready]);
+  useEffect(() => () => feed.stop(), [feed]);
+  const { tiles, error } = useSyncExternalStore(feed.subscribe, feed.snapshot);
+  return { feed, tiles, error };
 }
 
 /** A value at a share of the way, on the parameter's own scale. */

@@ -7,6 +7,7 @@ import { useView } from "../state/view";
 import { matters, sayName } from "../words/steps";
 import { Control } from "./controls/Control";
 import { hasStrip, RangeStrip } from "./RangeStrip";
+import "./steps.css";
 
 interface Props {
   step: PipelineStep | undefined;
@@ -36,23 +37,8 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
   const stripped = own.find((parameter) => focus?.step === step.id && focus.parameter === parameter.name && hasStrip(parameter));
   const strip = stripped ?? own.find(hasStrip);
   return (
-    <Box as="section" aria-label={`Step ${sayName(step.step)}`} px={4} py={3} overflowY="auto" height="100%">
-      <Flex align="center" gap={2}>
-        <Text as="h2" fontWeight={650} fontSize="heading">
-          {sayName(step.step)}
-        </Text>
-        <Text color="fg.muted" fontSize="small" flex="1" truncate>
-          {step.id}
-        </Text>
-        <Switch.Root size="sm" checked={step.enabled} onCheckedChange={({ checked }) => changeStep(step.id, { enabled: checked })}>
-          <Switch.HiddenInput aria-label="Step is on" />
-          <Switch.Control />
-          <Switch.Label>{step.enabled ? "on" : "off"}</Switch.Label>
-        </Switch.Root>
-      </Flex>
-      <Text color="fg.muted" fontSize="small" mt={1} mb={4}>
-        {facts.meaning}
-      </Text>
+    <section aria-label={`Step ${sayName(step.step)}`} className="step-panel">
+      <Head id={step.id} facts={facts} enabled={step.enabled} />
       {strip && image !== undefined && step.step !== "junction" && (
         <RangeStrip
           key={`${step.id}-${strip.name}`}
@@ -64,7 +50,7 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
           ready={ready}
         />
       )}
-      <Flex direction="column" gap={5} opacity={step.enabled ? 1 : 0.55}>
+      <div className="step-controls" data-off={!step.enabled || undefined}>
         {[...own, ...shared].map((parameter) => (
           <StepControl
             key={`${step.id}-${parameter.name}`}
@@ -74,9 +60,33 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
             value={step[parameter.name]}
           />
         ))}
-      </Flex>
+      </div>
       <Actions id={step.id} facts={facts} />
-    </Box>
+    </section>
+  );
+});
+
+/** What the step is, and whether it is on. */
+const Head = memo(function Head({ id, facts, enabled }: { id: string; facts: StepFacts; enabled: boolean }) {
+  return (
+    <>
+      <Flex align="center" gap={2}>
+        <Text as="h2" fontWeight={650} fontSize="heading">
+          {sayName(facts.step)}
+        </Text>
+        <Text color="fg.muted" fontSize="small" flex="1" truncate>
+          {id}
+        </Text>
+        <Switch.Root size="sm" checked={enabled} onCheckedChange={({ checked }) => changeStep(id, { enabled: checked })}>
+          <Switch.HiddenInput aria-label="Step is on" />
+          <Switch.Control />
+          <Switch.Label>{enabled ? "on" : "off"}</Switch.Label>
+        </Switch.Root>
+      </Flex>
+      <Text color="fg.muted" fontSize="small" mt={1} mb={4}>
+        {facts.meaning}
+      </Text>
+    </>
   );
 });
 

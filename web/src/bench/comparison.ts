@@ -1,4 +1,5 @@
 import type { PipelineDocument, Tile } from "../api/client";
+import type { TileFeed } from "../picture/tile-feed";
 import type { Against } from "../state/view";
 
 /** A pipeline in which one step alone happens, the others off; the pipeline itself stays as it is. */
@@ -11,13 +12,10 @@ export function soloOf(document: PipelineDocument, solo: string | null): Pipelin
 export interface AgainstTiles {
   name: string;
   document: PipelineDocument;
+  feed: TileFeed;
   tiles: Map<number, Tile[]>;
-  late: ReadonlySet<number>;
 }
 
-export function againstTiles(
-  against: Against | null,
-  sheet: { tiles: Map<number, Tile[]>; late: ReadonlySet<number> },
-): AgainstTiles | null {
-  return against && { name: against.name, document: against.document, tiles: sheet.tiles, late: sheet.late };
+export function againstTiles(against: Against | null, feed: TileFeed, tiles: Map<number, Tile[]>): AgainstTiles | null {
+  return against && { name: against.name, document: against.document, feed, tiles };
 }

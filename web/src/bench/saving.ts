@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useLayoutEffect, useState } from "react";
+import { useCallback, useEffect, useLayoutEffect, useMemo, useState } from "react";
 import { useStore } from "zustand";
 import { api, type PipelineDocument, Refusal, type Revision, take } from "../api/client";
 import { askOpenPipeline } from "../api/queries";
@@ -92,24 +92,31 @@ export function useSaving(): Saving {
     return () => clearTimeout(timer);
   }, [document, saved, unsaved, busy, trouble, save]);
 
-  const latest = async () =>
-    saved
-      ? take(api.GET("/api/pipelines/{id}", { params: { path: { id: saved.revision.pipeline } } }))
-      : Promise.reject(new Error("nothing open"));
-  return {
-    pipeline: saved?.revision.pipeline ?? null,
-    revision: saved?.revision.number ?? null,
-    revisionId: saved?.revision.id ?? null,
-    state: stateOf(unsaved, busy, trouble),
-    openError: opened.error,
-    conflict: trouble.kind === "changed elsewhere" ? trouble.message : null,
-    takeTheirs: () =>
-      void latest().then((theirs) => {
-        dropDraft();
-        adopt(theirs);
-      }),
-    keepMine: () => void latest().then((theirs) => document && save(theirs.pipeline, theirs.number, document)),
-  };
+  const state = stateOf(unsaved, busy, trouble);
+  return useMemo(() => {
+    const latest = async () =>
+      saved
+        ? take(api.GET("/api/pipelines/{id}", { params: { path: { id: saved.revision.pipeline } } }))
+        : Promise.reject(new Error("nothing open"));
+    return {
+      pipeline: saved?.revision.pipeline ?? null,
+      revision: saved?.revision.number ?? null,
+      revisionId: saved?.revision.id ?? null,
+      state,
+      openError: opened.error,
+      conflict: trouble.kind === "changed elsewhere" ? trouble.message : null,
+      takeTheirs: () =>
+        void latest().then((theirs) => {
+          dropDraft();
+          adopt(theirs);
+        }),
+      keepMine: () =>
+        void latest().then((theirs) => {
+          const mine = useDraft.getState().document;
+          if (mine) void save(theirs.pipeline, theirs.number, mine);
+        }),
+    };
+  }, [saved, state, opened.error, trouble, adopt, save]);
 }
 
 function troubleOf(error: unknown, document: PipelineDocument): Trouble {

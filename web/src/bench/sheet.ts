@@ -1,17 +1,16 @@
-import { useQueries, useQueryClient } from "@tanstack/react-query";
-import { useMemo, useRef } from "react";
-import type { PipelineDocument, Tile } from "../api/client";
-import { askSheetRow, type SheetRow, type Snapshot } from "../api/queries";
+import { useEffect, useLayoutEffect, useMemo, useState, useSyncExternalStore } from "react";
+import type { Dataset, ImageRow, PipelineDocument, Tile } from "../api/client";
+import { madeFrom, type Spot, TileFeed } from "../picture/tile-feed";
 import type { PictureWidth } from "../picture/widths";
+import { useDraft } from "../state/draft";
 
-interface SheetState {
-  /** Tiles by image. */
+export interface SheetState {
+  feed: TileFeed;
+  /** Tiles by image, as they were when all in sight were there last. */
   tiles: Map<number, Tile[]>;
-  /** Images whose tiles are of an earlier pipeline. */
-  late: ReadonlySet<number>;
   runs: string[][];
+  /** The tiles in sight are of another pipeline, or not exact yet. */
   stale: boolean;
-  complete: boolean;
   error: Error | null;
 }
 
@@ -23,51 +22,71 @@ export interface Sight {
 
 export const AROUND = 4;
 
-/**
- * The sheet's labels, traces and small pictures, kept row by row: the rows in sight first, their
- * neighbours once those are there, the others when they come into sight.
- */
+export const spotOf = (image: number, variant: number) => `${image}/${variant}`;
+
+/** The variants on an image's row: evaluation images have one output only, through the steps for every image. */
+export const variantsOf = (image: ImageRow, variants: number) =>
+  image.split === "train" ? Array.from({ length: variants }, (_, place) => place + 1) : [0];
+
+/** The sheet's tiles: those in sight first, their neighbours once those are there, then the others. */
 export function useSheet(
-  dataset: Snapshot,
-  images: number[] | undefined,
+  dataset: Dataset,
+  images: readonly ImageRow[],
   variants: number,
   document: PipelineDocument,
   sight: Sight,
   width: PictureWidth,
+  /** What the pipeline being edited means for this sheet; null where it follows another. */
+  following: ((draft: PipelineDocument) => PipelineDocument) | null,
 ): SheetState {
-  const client = useQueryClient();
-  const all = images ?? [];
-  const begin = Math.max(0, sight.first - AROUND);
-  const near = all.slice(begin, sight.last + 1 + AROUND);
-  const ask = (image: number) => askSheetRow(dataset, document, image, variants, width);
-  const there = all.slice(sight.first, sight.last + 1).every((image) => client.getQueryData(ask(image).queryKey) !== undefined);
-  const rows = useQueries({
-    queries: near.map((image, place) => ({
-      ...ask(image),
-      enabled: there || (begin + place >= sight.first && begin + place <= sight.last),
-    })),
+  const [feed] = useState(() => new TileFeed());
+  const spots = useMemo(
+    () =>
+      images.map((image) =>
+        variantsOf(image, variants).map((variant): Spot => ({ key: spotOf(image.id, variant), document: 0, image: image.id, variant })),
+      ),
+    [images, variants],
+  );
+  const keysOf = (first: number, last: number) =>
+    new Set(spots.slice(Math.max(0, first), last + 1).flatMap((row) => row.map(({ key }) => key)));
+  useLayoutEffect(() => {
+    if (!spots.length) return;
+    const draft = useDraft.getState().document;
+    feed.ask({
+      dataset,
+      // The page may be a change behind the hand.
+      documents: [following && draft ? following(draft) : document],
+      spots: spots.flat(),
+      sight: keysOf(sight.first, sight.last),
+      near: keysOf(sight.first - AROUND, sight.last + AROUND),
+      width,
+    });
   });
-  // The last answer for each image on the sheet: shown, dimmed, until there is a newer one.
-  const kept = useRef(new Map<number, SheetRow>());
-  kept.current = mapOf(all, (image, place) => rows[place - begin]?.data ?? kept.current.get(image));
-  const found = (rows.find((row) => row.data)?.data ?? kept.current.get(near[0] ?? -1))?.runs;
-  const runs = useMemo(() => found?.map((run) => run.steps) ?? [], [found]);
-  return {
-    tiles: mapOf(near, (image) => kept.current.get(image)?.tiles),
-    late: new Set(near.filter((_, place) => !rows[place]?.data)),
-    runs,
-    stale: rows.some((row) => row.isFetching),
-    complete: rows.length > 0 && rows.every((row) => row.isSuccess),
-    error: rows.find((row) => row.error)?.error ?? null,
-  };
-}
-
-/** What there is for each image. */
-function mapOf<T>(images: number[], find: (image: number, place: number) => T | undefined): Map<number, T> {
-  const found = new Map<number, T>();
-  images.forEach((image, place) => {
-    const value = find(image, place);
-    if (value !== undefined) found.set(image, value);
-  });
-  return found;
+  useEffect(() => () => feed.stop(), [feed]);
+  // A hand's change goes to the server before the page is drawn anew.
+  useEffect(
+    () =>
+      following === null
+        ? undefined
+        : useDraft.subscribe((now, before) => {
+            if (now.document && now.document !== before.document) feed.follow(following(now.document));
+          }),
+    [feed, following],
+  );
+  const settled = useSyncExternalStore(feed.subscribe, feed.snapshot);
+  const [kept] = useState(() => new Map<number, Tile[]>());
+  const tiles = useMemo(() => {
+    const found = new Map<number, Tile[]>();
+    for (const [place, image] of images.entries()) {
+      const row = (spots[place] ?? []).flatMap(({ key }) => settled.tiles.get(key) ?? []);
+      const before = kept.get(image.id);
+      // A row that did not change stays the same, so that it is not drawn anew.
+      found.set(image.id, before?.length === row.length && row.every((tile, at) => tile === before[at]) ? before : row);
+    }
+    kept.clear();
+    for (const [image, row] of found) kept.set(image, row);
+    return found;
+  }, [images, spots, settled, kept]);
+  const stale = spots.length === 0 || !settled.exact || settled.made !== madeFrom(dataset, document, width);
+  return { feed, tiles, runs: settled.runs, stale, error: settled.error };
 }

@@ -173,7 +173,7 @@ export function VariantTile({ tile, stale = false, ...common }: Common & { tile:
 }
 
 /** Quiet marks in a tile's corner: objects lost, blank share. */
-export function Marks({ tile, stepNames }: { tile: Tile; stepNames: Map<string, string> }) {
+export function Marks({ tile, stepNames }: { tile: Tile; stepNames: ReadonlyMap<string, string> }) {
   const lost = tile.trace.objects.dropped;
   const blank = tile.trace.blank_share;
   const loose = tile.loose >= LOOSE;

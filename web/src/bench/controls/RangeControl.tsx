@@ -22,7 +22,7 @@ export function RangeControl({ parameter, value, change, hold }: Props) {
   const [held, setHeld] = useState(values);
   const key = values.join();
   // biome-ignore lint/correctness/useExhaustiveDependencies: `key` stands for the values
-  useEffect(() => setHeld(values), [key]);
+  useEffect(() => setHeld((before) => (before.join() === key ? before : values)), [key]);
   const send = (next: number[]) => change(next.length === 2 ? [next[0] ?? 0, next[1] ?? 0] : (next[0] ?? 0));
   const ends = values.length === 2 ? ["lowest", "highest"] : [""];
   const label = (end: number) => `${parameter.name.replaceAll("_", " ")} ${ends[end]}`.trim();
