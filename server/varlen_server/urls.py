@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from django.conf import settings
-from django.http import FileResponse, HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
 from django.urls import path, re_path
 from django.views.generic import RedirectView
@@ -14,18 +14,11 @@ from varlen_server.datasets import import_views as imports
 from varlen_server.datasets import views as datasets
 from varlen_server.editions import image_views, trial_views
 from varlen_server.editions import views as editions
+from varlen_server.first_page import screens
 from varlen_server.pipelines import views as pipelines
 from varlen_server.sheet import views as sheet
 
 _TILE = "api/tiles/<int:dataset>/<slug:snapshot>/<slug:pipeline>/<int:image>/<int:variant>"
-
-
-def screens(request: HttpRequest) -> HttpResponseBase:
-    """The page that holds all screens."""
-    page = settings.WEB / "index.html"
-    if not page.exists():
-        return HttpResponse("The screens are not built yet: run 'make start'.", status=503, content_type="text/plain")
-    return FileResponse(page.open("rb"), content_type="text/html", headers={"Cache-Control": "no-cache"})
 
 
 def handbook(request: HttpRequest, page: str = "") -> HttpResponseBase:
@@ -59,6 +52,7 @@ urlpatterns = [
     path("api/images/<int:pk>", datasets.ImageFacts.as_view()),
     path("api/pictures/<slug:sha256>/<int:width>.jpg", datasets.Picture.as_view()),
     path("api/steps", pipelines.Steps.as_view()),
+    path("api/starting-points", pipelines.StartingPoints.as_view()),
     path("api/pipelines", pipelines.PipelineList.as_view()),
     path("api/pipelines/<int:pk>", pipelines.LatestRevision.as_view()),
     path("api/pipelines/<int:pk>/revisions", pipelines.Revisions.as_view()),

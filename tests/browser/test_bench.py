@@ -290,6 +290,7 @@ def test_someone_else_s_change_is_not_overwritten(bench: Page, varlen_address: s
     )
     assert theirs.ok
     page.get_by_role("button", name="Reshuffle").click()
+    page.keyboard.press("Control+s")
     page.get_by_role("button", name="Use theirs").click()
     expect(page.get_by_role("textbox", name="Seed")).to_have_value("4711")
 
@@ -304,6 +305,7 @@ def test_going_away_at_once_loses_nothing(bench: Page) -> None:
     drawn = seed.input_value()
     page.reload()
     expect(seed).to_have_value(drawn)
+    page.keyboard.press("Control+s")  # whether or not what was sent off on leaving has arrived by then
     expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision \d+\s*$"))
     page.locator("[data-stop]").first.focus()
     page.keyboard.press("x")
@@ -311,6 +313,7 @@ def test_going_away_at_once_loses_nothing(bench: Page) -> None:
     page.get_by_role("link", name="Pipelines").click()
     expect(page.get_by_role("textbox", name="Seed")).to_have_count(0)
     page.get_by_role("link", name="Bench").click()
+    page.keyboard.press("Control+s")
     expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision \d+\s*$"))
     for _ in range(2):
         page.keyboard.press("Control+z")

@@ -110,6 +110,7 @@ def test_two_revisions_side_by_side(bench: Page, varlen_address: str) -> None:
     expect(page.get_by_test_id("revision")).to_contain_text("revision 1")
     page.locator("[data-stop=tilt]").focus()
     page.keyboard.press("x")
+    page.keyboard.press("Control+s")
     expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision 2\s*$"))
     settled(page)
     page.get_by_label("Compare the sheet with").focus()
@@ -171,7 +172,10 @@ def test_the_demo_pipeline_from_nothing_by_keyboard(bench: Page, varlen_address:
     settled(page)
     page.keyboard.press("s")
     settled(page)
-    expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision \d+\s*$"))
+    # While the hand moves no revision is made; now one is.
+    expect(page.get_by_test_id("revision")).to_contain_text("revision 1 and changes since")
+    page.keyboard.press("Control+s")
+    expect(page.get_by_test_id("revision")).to_have_text(re.compile(r"revision 2\s*$"))
     pipeline = page.evaluate("localStorage.getItem('varlen-open-pipeline')")
     steps = page.request.get(f"{varlen_address}/api/pipelines/{pipeline}").json()["document"]["steps"]
     wanted = {step["step"]: step for step in lamp_drift["steps"]}
@@ -215,7 +219,7 @@ def test_the_strip_follows_the_parameter_in_focus(bench: Page) -> None:
 def test_pipelines_are_copied_named_saved_and_taken_in(page: Page, varlen_address: str, tmp_path: Path) -> None:
     page.goto(f"{varlen_address}/pipelines")
     first = page.get_by_role("article").first
-    expect(first.locator("figure[data-fresh=true]")).to_have_count(3)
+    expect(first.locator("figure[data-fresh=true]")).to_have_count(6)
     name = first.get_by_role("heading").inner_text()
     first.get_by_role("button", name="Copy").click()
     copy = page.get_by_role("article", name=f"{name}, copy").first
@@ -289,3 +293,23 @@ def test_a_view_that_can_t_be_drawn_says_so_and_the_others_go_on(page: Page, var
     page.unroute(f"**/api/datasets/{dataset}/overview")
     page.get_by_role("button", name="Reload").click()
     expect(page.get_by_role("region", name="Findings")).to_be_visible()
+
+
+def test_a_pipeline_begins_from_a_starting_point(bench: Page, varlen_address: str) -> None:
+    """On the bench and on the pipelines' page; what was not saved of the pipeline before is kept as a revision of it."""
+    page = bench
+    before = page.evaluate("localStorage.getItem('varlen-open-pipeline')")
+    page.locator("[data-stop=tilt]").focus()
+    page.keyboard.press("x")
+    page.get_by_role("button", name="New", exact=True).click()
+    dialog = page.get_by_role("dialog", name="New pipeline")
+    expect(dialog.get_by_role("button")).to_have_count(7)  # six, and the one that closes it
+    dialog.get_by_role("button", name=re.compile("^pictures from above")).click()
+    expect(page.locator("[data-stop]").first).to_contain_text("quarter turn")
+    settled(page)
+    assert page.request.get(f"{varlen_address}/api/pipelines/{before}").json()["number"] == 2
+    page.get_by_role("link", name="Pipelines").click()
+    page.get_by_role("button", name="New pipeline").click()
+    page.get_by_role("dialog", name="New pipeline").get_by_role("button", name=re.compile("^empty")).click()
+    expect(page.get_by_role("region", name="Rail")).to_be_visible()
+    expect(page.locator("[data-stop]")).to_have_count(0)

@@ -79,7 +79,31 @@ const config = defineConfig({
 /** The size of text in plots, px, which are drawn without the theme. */
 export const PLOT_TEXT = 12;
 
-export const system = createSystem(defaultConfig, config);
+/** Of the ready-made theme only what the screens use: working out every color and component takes longer than drawing the bench. */
+const USED = {
+  colors: ["transparent", "current", "black", "white", "whiteAlpha", "blackAlpha", "gray", "red"],
+  semantic: ["bg", "fg", "border", "gray", "red"],
+  components: ["nativeSelect", "checkbox", "table", "slider", "switch", "progress", "dialog", "segmentGroup", "popover", "field"],
+};
+
+type Named = Record<string, unknown>;
+
+function only<T extends object>(all: T | undefined, names: readonly string[]): T {
+  return Object.fromEntries(names.flatMap((name) => ((all as Named | undefined)?.[name] ? [[name, (all as Named)[name]]] : []))) as T;
+}
+
+const { theme, ...base } = defaultConfig;
+const ready = {
+  ...base,
+  theme: {
+    ...theme,
+    tokens: { ...theme?.tokens, colors: only(theme?.tokens?.colors, USED.colors) },
+    semanticTokens: { ...theme?.semanticTokens, colors: only(theme?.semanticTokens?.colors, USED.semantic) },
+    slotRecipes: only(theme?.slotRecipes, USED.components),
+  },
+};
+
+export const system = createSystem(ready, config);
 
 /** Sixteen class colors that differ in lightness beside hue, for color-blind people too; contact sheets of the terminal use the same. */
 const CLASS_COLORS = [

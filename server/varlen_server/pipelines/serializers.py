@@ -28,6 +28,14 @@ class PipelineSerializer(serializers.ModelSerializer):
         return latest.number if latest else 0
 
 
+class StartingPointSerializer(serializers.Serializer):
+    """A pipeline to begin with."""
+
+    task = serializers.CharField()
+    why = serializers.CharField()
+    document = serializers.DictField()
+
+
 class DifferenceSerializer(serializers.Serializer):
     kind = serializers.ChoiceField(choices=["added", "removed", "moved", "changed", "pipeline"])
     step = serializers.CharField(allow_blank=True)

@@ -35,10 +35,10 @@ def save(pipeline: Pipeline, document: dict[str, Any], base: int) -> Revision:
     checked = from_json(document)
     with transaction.atomic():
         latest = Pipeline.objects.select_for_update().get(pk=pipeline.pk).revisions.first()
+        if latest is not None and latest.digest == checked.digest:
+            return latest  # it is there already, whoever brought it
         if latest is not None and latest.number != base:
             raise Conflict(f"“{pipeline.name}” was changed elsewhere: it is at revision {latest.number}, this window has {base}.")
-        if latest is not None and latest.digest == checked.digest:
-            return latest
         try:
             revision = Revision.objects.create(pipeline=pipeline, number=base + 1, digest=checked.digest, document=checked.to_json())
         except IntegrityError:

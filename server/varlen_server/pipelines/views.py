@@ -13,6 +13,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 from varlen.pipeline.diff import differences
 from varlen.pipeline.document import from_json
+from varlen.pipeline.starting_points import STARTING_POINTS
 from varlen.steps import CATALOGUE, describe
 
 from varlen_server.datasets.serializers import MessageSerializer
@@ -26,6 +27,7 @@ from varlen_server.pipelines.serializers import (
     RevisionLineSerializer,
     RevisionSerializer,
     SaveSerializer,
+    StartingPointSerializer,
     StepSerializer,
 )
 from varlen_server.pipelines.services import create, revision_lines, save
@@ -36,13 +38,20 @@ class Steps(APIView):
     @extend_schema(responses=StepSerializer(many=True), operation_id="steps_list")
     def get(self, request: Request) -> HttpResponse:
         """The catalogue of steps."""
-        return HttpResponse(_catalogue(), content_type="application/json")
+        return HttpResponse(catalogue_json(), content_type="application/json")
 
 
 @cache
-def _catalogue() -> bytes:
+def catalogue_json() -> bytes:
     """Written once: steps don't change while the server runs."""
     return orjson.dumps([describe(cls, schema=True) for cls in CATALOGUE.values()])
+
+
+class StartingPoints(APIView):
+    @extend_schema(responses=StartingPointSerializer(many=True), operation_id="starting_points_list")
+    def get(self, request: Request) -> Response:
+        """Pipelines to begin with, each for a task, with a sentence why."""
+        return Response([point.to_json() for point in STARTING_POINTS])
 
 
 class PipelineList(APIView):

@@ -107,6 +107,13 @@ export const askFolders = (path: string) =>
 
 export const askSteps = queryOptions({ queryKey: ["steps"], queryFn: () => take(api.GET("/api/steps")), staleTime: FOR_EVER });
 
+/** Pipelines to begin with. */
+export const askStartingPoints = queryOptions({
+  queryKey: ["starting-points"],
+  queryFn: () => take(api.GET("/api/starting-points")),
+  staleTime: FOR_EVER,
+});
+
 export const askPipelines = queryOptions({ queryKey: ["pipelines"], queryFn: () => take(api.GET("/api/pipelines")) });
 
 /** A pipeline's newest revision; `latest` is its number. */
@@ -137,6 +144,17 @@ const OPEN = "varlen-open-pipeline";
 /** Which pipeline the bench opens next. */
 export function openNext(pipeline: number): void {
   localStorage.setItem(OPEN, String(pipeline));
+  tellServer("varlen-pipeline", pipeline);
+}
+
+/** The pipeline the bench was to open last, 0 for none. */
+export const openedLast = () => Number(localStorage.getItem(OPEN));
+
+/** So that the page can bring along what will be looked at. */
+export function tellServer(name: "varlen-pipeline" | "varlen-dataset", value: number): void {
+  if (typeof document === "undefined") return;
+  // biome-ignore lint/suspicious/noDocumentCookie: read by the server, and by no script
+  document.cookie = `${name}=${value}; path=/; max-age=31536000; SameSite=Strict`;
 }
 
 /** The pipeline the bench opens: the one chosen last, or the first. */
@@ -144,7 +162,7 @@ export const askOpenPipeline = queryOptions({
   queryKey: ["open-pipeline"],
   queryFn: async () => {
     const pipelines = await take(api.GET("/api/pipelines"));
-    const wanted = Number(localStorage.getItem(OPEN));
+    const wanted = openedLast();
     const first = pipelines.find((pipeline) => pipeline.id === wanted) ?? pipelines[0];
     if (!first) throw new Refusal("There is no pipeline yet.", [], 404);
     return take(api.GET("/api/pipelines/{id}", { params: { path: { id: first.id } } }));

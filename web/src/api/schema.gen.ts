@@ -729,6 +729,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/starting-points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Pipelines to begin with, each for a task, with a sentence why. */
+        get: operations["starting_points_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/steps": {
         parameters: {
             query?: never;
@@ -1937,6 +1954,14 @@ export interface components {
          * @enum {string}
          */
         SplitsEnum: "files" | "drawn";
+        /** @description A pipeline to begin with. */
+        StartingPoint: {
+            task: string;
+            why: string;
+            document: {
+                [key: string]: unknown;
+            };
+        };
         Step: {
             step: string;
             kind: string;
@@ -3378,6 +3403,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    starting_points_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartingPoint"][];
                 };
             };
         };

@@ -1,9 +1,10 @@
 import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
+import { lazy, memo, Suspense, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, ImageRow, PipelineDocument, StepFacts } from "../api/client";
-import { askDatasets, askLedger, askRows, askSteps, keepOf } from "../api/queries";
+import { askDatasets, askLedger, askRows, askSteps, keepOf, tellServer } from "../api/queries";
+import { TileFeed } from "../picture/tile-feed";
 import { pictureWidth } from "../picture/widths";
 import { ErrorBox } from "../shell/ErrorBox";
 import { isTyping } from "../shell/keys";
@@ -15,14 +16,12 @@ import { BenchTools, reshuffle } from "./BenchTools";
 import { wishOf } from "./begin";
 import { ContactSheet } from "./ContactSheet";
 import { againstTiles, soloOf } from "./comparison";
-import { EditionDialog } from "./EditionDialog";
-import { ForecastDialog } from "./ForecastDialog";
 import { LedgerBar } from "./LedgerBar";
 import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
-import { type Sight, useSheet } from "./sheet";
-import { fittingWidth, useRoom } from "./tile-width";
+import { benchFeed, FIRST_SIGHT, useSheet } from "./sheet";
+import { fittingWidth, PANEL, useRoom } from "./tile-width";
 import "./steps.css";
 
 /** Where a pipeline is built by looking. */
@@ -66,7 +65,7 @@ export function Bench() {
           saving={saving}
         />
       </ViewTools>
-      <Desk dataset={dataset} document={document} pipeline={saving.pipeline} revision={saving.revisionId} />
+      <Desk dataset={dataset} document={document} pipeline={saving.pipeline} revision={saving.revisionId} flush={saving.flush} />
     </>
   );
 }
@@ -80,11 +79,14 @@ function useUnhurried(document: PipelineDocument | null): PipelineDocument | nul
   return later?.steps.map(({ id }) => id).join() === document?.steps.map(({ id }) => id).join() ? later : document;
 }
 
-const choose = (dataset: number) => useView.setState({ dataset });
+function choose(dataset: number): void {
+  useView.setState({ dataset });
+  tellServer("varlen-dataset", dataset);
+}
 
 const CALM_MS = 450;
-/** The width of the step's panel, px. */
-const PANEL = 308;
+const EditionDialog = lazy(async () => ({ default: (await import("./EditionDialog")).EditionDialog }));
+const ForecastDialog = lazy(async () => ({ default: (await import("./ForecastDialog")).ForecastDialog }));
 const NO_STEPS: StepFacts[] = [];
 const NO_IMAGES: ImageRow[] = [];
 
@@ -121,9 +123,11 @@ interface DeskProps {
   document: PipelineDocument;
   pipeline: number | null;
   revision: number | null;
+  /** Makes a revision of what is not saved yet. */
+  flush: () => Promise<void>;
 }
 
-const Desk = memo(function Desk({ dataset, document, pipeline, revision }: DeskProps) {
+const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }: DeskProps) {
   const {
     turn,
     rows: count,
@@ -138,10 +142,11 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision }: DeskP
     useShallow(({ lit: _lit, held: _held, focus: _focus, large: _large, selected: _selected, ...rest }) => rest),
   );
   const selected = useView((view) => view.selected);
-  const [sight, setSight] = useState<Sight>({ first: 0, last: 3 });
+  const [sight, setSight] = useState(FIRST_SIGHT);
   const [making, setMaking] = useState(false);
   const [looking, setLooking] = useState(false);
-  const make = useCallback(() => setMaking(true), []);
+  // An edition names the revision it is made of.
+  const make = useCallback(() => void flush().then(() => setMaking(true)), [flush]);
   const look = useCallback(() => setLooking(true), []);
   const catalogue = useQuery(askSteps);
   const rows = useQuery({
@@ -157,8 +162,9 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision }: DeskP
   const room = useRoom(place, window.innerWidth - PANEL);
   const tileWidth = view.tileWidth ?? fittingWidth(room, variants);
   const width = pictureWidth(tileWidth);
-  const sheet = useSheet(dataset, images, variants, shown, sight, width, following);
-  const other = useSheet(dataset, against ? images : NO_IMAGES, variants, against?.document ?? shown, sight, width, null);
+  const [otherFeed] = useState(() => new TileFeed());
+  const sheet = useSheet(benchFeed, dataset, images, variants, shown, sight, width, following);
+  const other = useSheet(otherFeed, dataset, against ? images : NO_IMAGES, variants, against?.document ?? shown, sight, width, null);
   const compared = useMemo(() => againstTiles(against, other.feed, other.tiles), [against, other.feed, other.tiles]);
   const calm = useCalm(!sheet.stale);
   const names = useStepNames(document);
@@ -178,12 +184,14 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision }: DeskP
         else undo();
       } else if (event.ctrlKey || event.metaKey || event.altKey) return;
       else if (key === "r") reshuffle();
-      else if (key === "e") setMaking(true);
+      else if (key === "e") make();
       else if (key === "f") setLooking(true);
     };
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
-  }, []);
+  }, [make]);
+  // The rail first, as it can be used by itself; the rest a moment later.
+  const whole = useDeferredValue(true, false);
   const step =
     document.steps.find((candidate) => candidate.id === selected) ??
     document.steps.find((candidate) => candidate.step === "rotate") ??
@@ -207,36 +215,42 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision }: DeskP
               </ErrorBox>
             </Box>
           )}
-          <ContactSheet
-            dataset={dataset}
-            current={current}
-            names={names}
-            tileWidth={tileWidth}
-            rows={images}
-            feed={sheet.feed}
-            tiles={sheet.tiles}
-            look={setSight}
-            ready={calm}
-            pipeline={pipeline}
-            against={compared}
-          />
+          {whole && (
+            <ContactSheet
+              dataset={dataset}
+              current={current}
+              names={names}
+              tileWidth={tileWidth}
+              rows={images}
+              feed={sheet.feed}
+              tiles={sheet.tiles}
+              look={setSight}
+              ready={calm}
+              pipeline={pipeline}
+              against={compared}
+            />
+          )}
         </div>
         <div className="desk-panel" style={{ width: PANEL }}>
-          <StepPanel
-            step={step}
-            catalogue={catalogue.data ?? NO_STEPS}
-            dataset={dataset}
-            document={document}
-            image={rows.data?.[0]}
-            ready={calm}
-          />
+          {whole && (
+            <StepPanel
+              step={step}
+              catalogue={catalogue.data ?? NO_STEPS}
+              dataset={dataset}
+              document={document}
+              image={rows.data?.[0]}
+              ready={calm}
+            />
+          )}
         </div>
       </div>
       <LedgerBar dataset={dataset} names={names} ledger={ledger.data} stale={late} make={make} look={look} />
-      {looking && (
-        <ForecastDialog dataset={dataset} document={document} catalogue={catalogue.data ?? NO_STEPS} close={() => setLooking(false)} />
-      )}
-      {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}
+      <Suspense>
+        {looking && (
+          <ForecastDialog dataset={dataset} document={document} catalogue={catalogue.data ?? NO_STEPS} close={() => setLooking(false)} />
+        )}
+        {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}
+      </Suspense>
     </div>
   );
 });

@@ -3,6 +3,7 @@ import { Redo2, Shuffle, Undo2 } from "lucide-react";
 import { memo } from "react";
 import { useStore } from "zustand";
 import type { Dataset } from "../api/client";
+import { NewPipeline } from "../shell/NewPipeline";
 import { NumberField } from "../shell/NumberField";
 import { redo, undo, useDraft } from "../state/draft";
 import type { Saving } from "./saving";
@@ -40,6 +41,7 @@ export const BenchTools = memo(function BenchTools({ datasets, dataset, choose, 
           · revision {saving.revision ?? "…"} {saving.state}
         </Text>
       </Text>
+      <NewPipeline label="New" opened={() => void saving.open()} />
       {saving.conflict && (
         <Flex align="center" gap={2} color="loss" minWidth={0}>
           <Text truncate title={saving.conflict}>

@@ -142,6 +142,7 @@ const Stop = memo(function Stop({
   const aside = solo !== null && solo !== step.id;
   const select = () => useView.setState({ selected: step.id });
   const keys = (event: KeyboardEvent) => {
+    if (event.ctrlKey || event.metaKey || event.altKey) return;
     const sideways = event.key === "ArrowLeft" ? -1 : event.key === "ArrowRight" ? 1 : 0;
     if (sideways && event.shiftKey && !isDragging) {
       event.preventDefault();

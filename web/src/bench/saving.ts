@@ -1,11 +1,12 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useLayoutEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { useStore } from "zustand";
 import { api, type PipelineDocument, Refusal, type Revision, take } from "../api/client";
 import { askOpenPipeline } from "../api/queries";
-import { dropDraft, keepDraft, openDocument, useDraft } from "../state/draft";
+import { dropDraft, keepDraft, openDocument, useDraft, wentThrough } from "../state/draft";
 
-const QUIET_MS = 900;
+/** A revision is made when the hand has rested for so long, or when something needs one. */
+const REST_MS = 20_000;
 const AGAIN_MS = 5000;
 
 const revisionName = (revision: Revision) => `${revision.pipeline}/${revision.number}/${revision.digest}`;
@@ -19,6 +20,10 @@ export interface Saving {
   conflict: string | null;
   takeTheirs: () => void;
   keepMine: () => void;
+  /** Make a revision of what is not saved yet, now. */
+  flush: () => Promise<void>;
+  /** Open the pipeline that is to be opened next; what is not saved of this one is saved first. */
+  open: () => Promise<void>;
 }
 
 /** A revision the server has, and the document it was sent as. */
@@ -63,7 +68,7 @@ export function useSaving(): Saving {
     if (opened.data) adopt(opened.data);
   }, [opened.data, adopt]);
 
-  const save = useCallback(async (pipeline: number, base: number, current: PipelineDocument) => {
+  const save = useCallback(async (pipeline: number, base: number, current: PipelineDocument): Promise<void> => {
     setBusy(true);
     try {
       const revision = await take(
@@ -72,6 +77,8 @@ export function useSaving(): Saving {
       setSaved({ revision, document: current });
       setTrouble(NO_TROUBLE);
     } catch (error) {
+      const own = await ownRevision(error, pipeline);
+      if (own !== null && own !== base) return save(pipeline, own, current);
       setTrouble(troubleOf(error, current));
     } finally {
       setBusy(false);
@@ -88,10 +95,39 @@ export function useSaving(): Saving {
     if (!document || !saved || !unsaved || busy || trouble.kind === "changed elsewhere") return;
     if (trouble.kind === "refused" && trouble.document === document) return; // it would be refused again
     const { pipeline, number } = saved.revision;
-    const timer = setTimeout(() => void save(pipeline, number, document), trouble.kind === "no answer" ? AGAIN_MS : QUIET_MS);
+    const timer = setTimeout(() => void save(pipeline, number, document), trouble.kind === "no answer" ? AGAIN_MS : REST_MS);
     return () => clearTimeout(timer);
   }, [document, saved, unsaved, busy, trouble, save]);
 
+  const latestWork = useRef({ saved, unsaved });
+  latestWork.current = { saved, unsaved };
+  const flush = useCallback(async () => {
+    const { saved, unsaved } = latestWork.current;
+    const current = useDraft.getState().document;
+    if (saved && unsaved && current) await save(saved.revision.pipeline, saved.revision.number, current);
+  }, [save]);
+  // Whoever goes away leaves a revision behind.
+  useEffect(() => {
+    const leave = () => {
+      const { saved, unsaved } = latestWork.current;
+      const current = useDraft.getState().document;
+      if (saved && unsaved && current) sendLast(saved.revision, current);
+    };
+    window.addEventListener("pagehide", leave);
+    return () => {
+      window.removeEventListener("pagehide", leave);
+      leave();
+    };
+  }, []);
+  useEffect(() => {
+    const listen = (event: KeyboardEvent) => {
+      if (!(event.ctrlKey || event.metaKey) || event.key.toLowerCase() !== "s") return;
+      event.preventDefault();
+      void flush();
+    };
+    window.addEventListener("keydown", listen);
+    return () => window.removeEventListener("keydown", listen);
+  }, [flush]);
   const state = stateOf(unsaved, busy, trouble);
   return useMemo(() => {
     const latest = async () =>
@@ -115,8 +151,23 @@ export function useSaving(): Saving {
           const mine = useDraft.getState().document;
           if (mine) void save(theirs.pipeline, theirs.number, mine);
         }),
+      flush,
+      open: async () => {
+        await flush();
+        await client.refetchQueries(askOpenPipeline);
+      },
     };
-  }, [saved, state, opened.error, trouble, adopt, save]);
+  }, [saved, state, opened.error, trouble, adopt, save, flush, client]);
+}
+
+/**
+ * After a refusal because of a newer revision: its number, if it is a state this window itself went through, which it sent off when the page
+ * was left; null when it is someone else's.
+ */
+async function ownRevision(error: unknown, pipeline: number): Promise<number | null> {
+  if (!(error instanceof Refusal) || error.status !== 409) return null;
+  const latest = await take(api.GET("/api/pipelines/{id}", { params: { path: { id: pipeline } } })).catch(() => null);
+  return latest && wentThrough(latest.document as unknown as PipelineDocument) ? latest.number : null;
 }
 
 function troubleOf(error: unknown, document: PipelineDocument): Trouble {
@@ -124,8 +175,18 @@ function troubleOf(error: unknown, document: PipelineDocument): Trouble {
   return error.status === 409 ? { kind: "changed elsewhere", message: error.message } : { kind: "refused", document };
 }
 
+/** Send changes off while the page goes away; nobody is there to hear the answer. */
+function sendLast({ pipeline, number }: Revision, document: PipelineDocument): void {
+  void fetch(`/api/pipelines/${pipeline}`, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify({ document, base: number }),
+    keepalive: true,
+  }).catch(() => undefined); // kept in the browser until the next visit
+}
+
 function stateOf(unsaved: boolean, busy: boolean, trouble: Trouble): string {
   if (busy) return "Saving…";
   if (!unsaved) return "";
-  return trouble.kind === "none" ? "Saving…" : "Not saved";
+  return trouble.kind === "none" ? "and changes since" : "Not saved";
 }

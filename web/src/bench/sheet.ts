@@ -1,8 +1,10 @@
 import { useEffect, useLayoutEffect, useMemo, useState, useSyncExternalStore } from "react";
 import type { Dataset, ImageRow, PipelineDocument, Tile } from "../api/client";
-import { madeFrom, type Spot, TileFeed } from "../picture/tile-feed";
-import type { PictureWidth } from "../picture/widths";
+import { madeFrom, type Spot, TileFeed, type TilesWish } from "../picture/tile-feed";
+import { type PictureWidth, pictureWidth } from "../picture/widths";
 import { useDraft } from "../state/draft";
+import { useView } from "../state/view";
+import { fittingWidth, PANEL } from "./tile-width";
 
 export interface SheetState {
   feed: TileFeed;
@@ -28,8 +30,35 @@ export const spotOf = (image: number, variant: number) => `${image}/${variant}`;
 export const variantsOf = (image: ImageRow, variants: number) =>
   image.split === "train" ? Array.from({ length: variants }, (_, place) => place + 1) : [0];
 
+/** The tiles of the pipeline on the bench: asked for before the bench is drawn, kept while another view is looked at. */
+export const benchFeed = new TileFeed();
+
+/** The rows that are taken to be in sight before they are laid out. */
+export const FIRST_SIGHT: Sight = { first: 0, last: 3 };
+
+const spotsOf = (images: readonly ImageRow[], variants: number): Spot[][] =>
+  images.map((image) =>
+    variantsOf(image, variants).map((variant) => ({ key: spotOf(image.id, variant), document: 0, image: image.id, variant })),
+  );
+
+/** What a sheet wishes for. */
+export function wishOfSheet(dataset: Dataset, spots: Spot[][], document: PipelineDocument, sight: Sight, width: PictureWidth): TilesWish {
+  const keysOf = (first: number, last: number) =>
+    new Set(spots.slice(Math.max(0, first), last + 1).flatMap((row) => row.map(({ key }) => key)));
+  const [inSight, near] = [keysOf(sight.first, sight.last), keysOf(sight.first - AROUND, sight.last + AROUND)];
+  return { dataset, documents: [document], spots: spots.flat(), sight: inSight, near, width };
+}
+
+/** Ask for the bench's first tiles while the application is still on its way. */
+export function askEarly(dataset: Dataset, images: readonly ImageRow[], document: PipelineDocument): void {
+  const { variants, tileWidth } = useView.getState();
+  const width = tileWidth ?? fittingWidth(window.innerWidth - PANEL, variants);
+  benchFeed.ask(wishOfSheet(dataset, spotsOf(images, variants), document, FIRST_SIGHT, pictureWidth(width)));
+}
+
 /** The sheet's tiles: those in sight first, their neighbours once those are there, then the others. */
 export function useSheet(
+  feed: TileFeed,
   dataset: Dataset,
   images: readonly ImageRow[],
   variants: number,
@@ -39,28 +68,12 @@ export function useSheet(
   /** What the pipeline being edited means for this sheet; null where it follows another. */
   following: ((draft: PipelineDocument) => PipelineDocument) | null,
 ): SheetState {
-  const [feed] = useState(() => new TileFeed());
-  const spots = useMemo(
-    () =>
-      images.map((image) =>
-        variantsOf(image, variants).map((variant): Spot => ({ key: spotOf(image.id, variant), document: 0, image: image.id, variant })),
-      ),
-    [images, variants],
-  );
-  const keysOf = (first: number, last: number) =>
-    new Set(spots.slice(Math.max(0, first), last + 1).flatMap((row) => row.map(({ key }) => key)));
+  const spots = useMemo(() => spotsOf(images, variants), [images, variants]);
   useLayoutEffect(() => {
     if (!spots.length) return;
     const draft = useDraft.getState().document;
-    feed.ask({
-      dataset,
-      // The page may be a change behind the hand.
-      documents: [following && draft ? following(draft) : document],
-      spots: spots.flat(),
-      sight: keysOf(sight.first, sight.last),
-      near: keysOf(sight.first - AROUND, sight.last + AROUND),
-      width,
-    });
+    // The page may be a change behind the hand.
+    feed.ask(wishOfSheet(dataset, spots, following && draft ? following(draft) : document, sight, width));
   });
   useEffect(() => () => feed.stop(), [feed]);
   // A hand's change goes to the server before the page is drawn anew.

@@ -1,5 +1,7 @@
 import { type RefObject, useLayoutEffect, useState } from "react";
 
+/** The width of the step's panel, px. */
+export const PANEL = 308;
 export const NARROWEST = 96;
 export const WIDEST = 480;
 /** Between tiles, px. */

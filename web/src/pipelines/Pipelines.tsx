@@ -8,6 +8,7 @@ import { askDatasets, askPipeline, askPipelines, askRevisions, askRows, askSheet
 import { VariantTile } from "../picture/TileView";
 import { pictureWidth } from "../picture/widths";
 import { ErrorBox } from "../shell/ErrorBox";
+import { NewPipeline } from "../shell/NewPipeline";
 import { saveFile } from "../shell/pipeline-file";
 import { useSeen } from "../shell/seen";
 import { ViewTools } from "../shell/ViewTools";
@@ -17,7 +18,8 @@ import { sayName } from "../words/steps";
 import { type RevisionLine, sessionsOf } from "./sessions";
 
 const TILE = 150;
-const VARIANTS = 3;
+/** As many as there is room for on a usual screen. */
+const VARIANTS = 6;
 
 type Pipeline = Schemas["Pipeline"];
 
@@ -25,6 +27,7 @@ type Pipeline = Schemas["Pipeline"];
 export function Pipelines() {
   const client = useQueryClient();
   const chooser = useRef<HTMLInputElement>(null);
+  const navigate = useNavigate();
   const pipelines = useQuery(askPipelines);
   const datasets = useQuery(askDatasets);
   const dataset = datasets.data?.[0];
@@ -48,9 +51,12 @@ export function Pipelines() {
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
         <Text color="fg.muted">{pipelines.data ? counted(pipelines.data.length, "pipeline") : ""}</Text>
-        <Button size="xs" variant="outline" ml="auto" mr={2} onClick={() => chooser.current?.click()}>
-          <FileUp size={13} /> Open a file
-        </Button>
+        <Flex ml="auto" mr={2} gap={2}>
+          <NewPipeline opened={() => void navigate("/")} />
+          <Button size="xs" variant="outline" onClick={() => chooser.current?.click()}>
+            <FileUp size={13} /> Open a file
+          </Button>
+        </Flex>
       </ViewTools>
       <input
         ref={chooser}
@@ -117,7 +123,7 @@ function Item({
   };
   const error = latest.error ?? copy.error ?? rename.error ?? remove.error;
   return (
-    <Box as="article" aria-label={pipeline.name} pb={5} mb={5} borderBottomWidth="1px" maxWidth="1010px">
+    <Box as="article" aria-label={pipeline.name} pb={5} mb={5} borderBottomWidth="1px">
       <Flex align="center" gap={2} mb={1}>
         {name === null ? (
           <Text as="h2" fontWeight={650} fontSize="heading" mr={2}>
@@ -178,7 +184,7 @@ function Strip({ dataset, image, document }: { dataset: Dataset; image: ImageRow
   const sheet = useQuery(askSheetRow(dataset, document, image.id, VARIANTS, pictureWidth(TILE)));
   if (sheet.error) return <ErrorBox error={sheet.error} />;
   return (
-    <Flex gap="10px" align="flex-start">
+    <Flex gap="10px" align="flex-start" overflow="hidden">
       {sheet.data?.tiles.map(
         (tile) =>
           tile.address && (

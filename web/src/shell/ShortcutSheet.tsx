@@ -17,6 +17,7 @@ const SHORTCUTS: [string, string][] = [
   ["A", "add a step"],
   ["R", "reshuffle: a new seed"],
   ["Ctrl + Z, Ctrl + Shift + Z", "undo, redo"],
+  ["Ctrl + S", "make a revision now; otherwise one is made when the hand rests"],
   ["E", "make an edition"],
   ["?", "this list"],
 ];

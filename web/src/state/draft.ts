@@ -60,6 +60,12 @@ function sorted(document: PipelineDocument): string {
   );
 }
 
+/** Whether the pipeline was like this before, as far as it can be undone. */
+export function wentThrough(document: PipelineDocument): boolean {
+  const wanted = sorted(document);
+  return useDraft.temporal.getState().pastStates.some((state) => state.document && sorted(state.document) === wanted);
+}
+
 /** The pipeline that a revision's name begins with. */
 const ownerOf = (name: string) => name.split("/")[0];
 

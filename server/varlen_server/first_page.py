@@ -1,0 +1,57 @@
+"""The page that holds all screens, with the data the bench begins with in it: no questions before anything can be drawn."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import orjson
+from django.conf import settings
+from django.http import HttpRequest, HttpResponse
+
+from varlen_server.datasets.models import Dataset
+from varlen_server.datasets.serializers import DatasetSerializer, ImageSerializer
+from varlen_server.datasets.services import images_for_sheet
+from varlen_server.pipelines.models import Pipeline
+from varlen_server.pipelines.serializers import PipelineSerializer, RevisionSerializer
+from varlen_server.pipelines.views import catalogue_json
+
+#: Rows of the bench's sheet unless someone chose another number.
+ROWS = 6
+#: Cookies that say what the bench opened last.
+DATASET, PIPELINE = "varlen-dataset", "varlen-pipeline"
+
+
+def screens(request: HttpRequest) -> HttpResponse:
+    """The page, for whatever address."""
+    page = settings.WEB / "index.html"
+    if not page.exists():
+        return HttpResponse("The screens are not built yet: run 'make start'.", status=503, content_type="text/plain")
+    text: str = page.read_text()
+    if request.path == "/":
+        # Within a script no tag may begin.
+        data = orjson.dumps(first_data(request)).decode().replace("<", "\\u003c")
+        text = text.replace("</head>", f'<script type="application/json" id="first-data">{data}</script></head>', 1)
+    return HttpResponse(text, content_type="text/html", headers={"Cache-Control": "no-cache"})
+
+
+def first_data(request: HttpRequest) -> dict[str, Any]:
+    """What the bench would ask for first, as the API answers it: datasets, pipelines, steps, the open pipeline, and the sheet's images."""
+    datasets, pipelines = list(Dataset.objects.filter(ready=True)), list(Pipeline.objects.all())
+    found: dict[str, Any] = {
+        "datasets": DatasetSerializer(datasets, many=True).data,
+        "pipelines": PipelineSerializer(pipelines, many=True).data,
+        "steps": orjson.Fragment(catalogue_json()),
+    }
+    if pipelines:
+        pipeline = _chosen(pipelines, request.COOKIES.get(PIPELINE, ""))
+        found["open"] = RevisionSerializer(pipeline.revisions.first()).data
+    if datasets:
+        dataset = _chosen(datasets, request.COOKIES.get(DATASET, ""))
+        images = images_for_sheet(dataset, "spread", "train", ROWS, 0, [])
+        found["rows"] = {"dataset": dataset.pk, "count": ROWS, "images": ImageSerializer(images, many=True).data}
+    return found
+
+
+def _chosen(those: list[Any], wanted: str) -> Any:
+    """The one whose number is `wanted`, else the first."""
+    return next((each for each in those if str(each.pk) == wanted), those[0])
