@@ -34,7 +34,7 @@ def server(survey: Path) -> Iterator[str]:
     state = PROJECT / ".varlen" / "bench-server"
     shutil.rmtree(state, ignore_errors=True)
     shutil.copytree(survey, state / "demo" / "night-moth-survey")
-    environment = {**os.environ, "VARLEN_STATE": str(state)}
+    environment = {**os.environ, "VARLEN_STATE": str(state), "VARLEN_DEMO_ALONE": "1"}
     process = subprocess.Popen(
         [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8700"], env=environment, stdout=subprocess.PIPE, text=True
     )

@@ -90,6 +90,7 @@ def main() -> None:
              "--log-level", "warning", "-c", "gunicorn_conf.py"],
             cwd=SERVER, start_new_session=True),
     ]  # fmt: skip
+    more: subprocess.Popen[bytes] | None = None
     stopping = False
 
     def stop(*_: object) -> None:
@@ -102,9 +103,12 @@ def main() -> None:
         time.sleep(0.1)
     if not stopping and all(process.poll() is None for process in running):
         print(f"\nVarlen is at http://127.0.0.1:{port}/   (Ctrl-C stops it)\n", flush=True)
+        if not os.environ.get("VARLEN_DEMO_ALONE"):
+            # Smaller sets for the other pages, with what the processor has left over.
+            more = manage("load_demo", "--more", start_new_session=True)
     while not stopping and all(process.poll() is None for process in running):
         time.sleep(0.2)
-    for process in running:
+    for process in [*running, *([more] if more else [])]:
         if process.poll() is None:
             process.terminate()
     for process in running:

@@ -55,7 +55,7 @@ def varlen_address(state: Path, survey_folder: Path) -> Iterator[str]:
     """Where the application listens. The demo is the tests' small survey."""
     shutil.copytree(survey_folder, state / "demo" / "night-moth-survey")
     command = [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8600"]
-    process = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state)}, stdout=subprocess.PIPE, text=True)
+    process = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state), "VARLEN_DEMO_ALONE": "1"}, stdout=subprocess.PIPE, text=True)
     assert process.stdout is not None
     address = ""
     for line in process.stdout:

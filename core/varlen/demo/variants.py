@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -16,10 +17,14 @@ from varlen.datasets.formats import read_dataset
 from varlen.datasets.formats.base import paint_objects
 from varlen.datasets.formats.voc import indexed_png
 from varlen.datasets.image_files import encode
+from varlen.demo.scene import photograph
+from varlen.shapes.mask_polygons import polygon_from_mask
 
-FORMS = ("coco", "voc", "yolo-keypoints", "class-folders", "mask-pairs", "flawed")
+FORMS = ("coco", "voc", "yolo-keypoints", "class-folders", "mask-pairs", "turned-boxes", "flawed")
 #: Moths smaller than this are no pictures of their own.
 SMALLEST_CROP = 40
+#: Of the night in the field.
+FIELD_SEED = 1911
 #: Lightness from which the lamp's glare hides the cloth.
 GLARE = 236
 
@@ -32,6 +37,8 @@ def write_variant(survey: Path, folder: Path, form: str) -> None:
             _write_crops(dataset, folder)
         case "mask-pairs":
             _write_label_maps(dataset, folder)
+        case "turned-boxes":
+            _write_turned_boxes(dataset, folder)
         case "flawed":
             survey.rename(folder)
             _spoil(folder)
@@ -53,6 +60,41 @@ def _write_crops(dataset: Dataset, folder: Path) -> None:
             path = folder / {"validation": "val"}.get(entry.split, entry.split) / name / f"{Path(key).stem}_{place + 1}.jpg"
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(encode(np.ascontiguousarray(crop), "jpeg", 93))
+
+
+def _write_turned_boxes(dataset: Dataset, folder: Path) -> None:
+    """Each moth's tightest turned box in a line of text, its front where the head is."""
+    import shapely
+
+    for key, entry in dataset.entries.items():
+        (folder / key).parent.mkdir(parents=True, exist_ok=True)
+        (folder / key).write_bytes(dataset.source(key))
+        lines = []
+        for place in entry.objects.shaped():
+            polygon, mask = entry.objects.polygons[place], entry.objects.masks[place]
+            points = np.concatenate([part.outline for part in polygon or (polygon_from_mask(mask) if mask is not None else ())])
+            corners = np.array(shapely.minimum_rotated_rectangle(shapely.MultiPoint(points)).exterior.coords)[:4]
+            seen = entry.objects.keypoints[place]
+            head = seen[0, :2] if len(seen) and seen[0, 2] > 0 else corners[:2].mean(axis=0)
+            middles = (corners + np.roll(corners, -1, axis=0)) / 2
+            front = int(np.hypot(*(middles - head).T).argmin())
+            name = dataset.classes[entry.objects.classes[place]].replace(" ", "-")
+            lines.append(" ".join(f"{value:.2f}" for value in np.roll(corners, -front, axis=0).ravel()) + f" {name} 0")
+        labels = folder / "labels" / Path(key).relative_to("images").with_suffix(".txt")
+        labels.parent.mkdir(parents=True, exist_ok=True)
+        labels.write_text("\n".join(lines) + "\n")
+
+
+def write_field_night(folder: Path, images: int = 12) -> None:
+    """Photographs of another night without labels: a cooler, weaker lamp, as a camera in the field brings them home."""
+    part = folder.with_name(f".{folder.name}.varlen-part")
+    shutil.rmtree(part, ignore_errors=True)
+    (part / "images").mkdir(parents=True)
+    for number in range(images):
+        pixels, _ = photograph(FIELD_SEED, number)
+        light = (pixels / 255.0) ** 1.35 * np.array([0.62, 0.72, 0.95])
+        (part / "images" / f"field_{number + 1:04d}.jpg").write_bytes(encode((light * 255 + 0.5).astype(np.uint8), "jpeg", 90))
+    part.rename(folder)
 
 
 def _write_label_maps(dataset: Dataset, folder: Path) -> None:

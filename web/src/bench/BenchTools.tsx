@@ -70,7 +70,9 @@ interface HistoryProps {
 const SeedAndHistory = memo(function SeedAndHistory({ seed, past, future }: HistoryProps) {
   return (
     <Flex ml="auto" align="center" gap={1} flex="none">
-      <Text color="fg.muted">seed</Text>
+      <Text className="where-wide" color="fg.muted">
+        seed
+      </Text>
       <NumberField
         label="Seed"
         value={seed}
@@ -110,7 +112,7 @@ const SeedAndHistory = memo(function SeedAndHistory({ seed, past, future }: Hist
 
 const DatasetChoice = memo(function DatasetChoice({ datasets, dataset, choose }: Omit<Props, "name" | "seed" | "saving">) {
   return (
-    <NativeSelect.Root size="xs" width="180px" flex="none">
+    <NativeSelect.Root size="xs" width="clamp(110px, 14vw, 180px)" flex="none">
       <NativeSelect.Field aria-label="Dataset" value={dataset.id} onChange={(event) => choose(Number(event.target.value))}>
         {datasets.map((row) => (
           <option key={row.id} value={row.id}>

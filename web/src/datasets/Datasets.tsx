@@ -10,7 +10,8 @@ import { counted, sayCounts } from "../words/figures";
 import { ImportForm } from "./ImportForm";
 import { OpenOnBench } from "./OpenOnBench";
 
-const STRIP = 5;
+/** As many as a wide screen has room for. */
+const STRIP = 9;
 const TILE = 184;
 
 /** Every dataset with a strip of its images; bring one in. */
@@ -33,7 +34,7 @@ export function Datasets() {
 function DatasetStrip({ dataset }: { dataset: Dataset }) {
   const rows = useQuery(askRows(dataset, { pick: "spread", count: STRIP }));
   return (
-    <Box as="article" aria-label={dataset.name} pb={6} mb={6} borderBottomWidth="1px" maxWidth="1010px">
+    <Box as="article" aria-label={dataset.name} pb={6} mb={6} borderBottomWidth="1px">
       <Flex align="baseline" gap={4} mb={1}>
         <Text as="h2" fontWeight={650} fontSize="heading">
           <Link to={`/datasets/${dataset.id}`} style={{ textDecoration: "underline", textUnderlineOffset: "3px" }}>
@@ -49,7 +50,7 @@ function DatasetStrip({ dataset }: { dataset: Dataset }) {
       <Text color="fg.muted" mb={3}>
         {dataset.classes.join(" · ")}
       </Text>
-      <Flex gap="10px" align="flex-start" wrap="wrap">
+      <Flex gap="10px" align="flex-start" overflow="hidden">
         {rows.data?.map((image) => (
           <SourceTile key={image.id} image={image} tileWidth={TILE} dataset={dataset} />
         ))}

@@ -48,7 +48,6 @@ export function ImportForm() {
       px={4}
       py={4}
       mb={6}
-      maxWidth="1010px"
       onDragOver={(event) => {
         event.preventDefault();
         setOver(true);

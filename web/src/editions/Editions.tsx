@@ -19,7 +19,7 @@ export function Editions() {
       {editions.data?.length === 0 && (
         <Text color="fg.muted">No edition yet. Make one from the bench: it freezes dataset, pipeline and seed.</Text>
       )}
-      <Flex direction="column" maxWidth="980px">
+      <Flex direction="column">
         {editions.data?.map((edition) => (
           <Flex key={edition.id} as="article" aria-label={edition.name} gap={8} py={5} borderBottomWidth="1px">
             <Box width="320px" flex="none">

@@ -16,8 +16,8 @@ export function NewPipeline({ label = "New pipeline", opened }: { label?: string
   const [choosing, setChoosing] = useState(false);
   return (
     <>
-      <Button size="xs" variant="outline" flex="none" title="Begin another pipeline" onClick={() => setChoosing(true)}>
-        <Plus size={13} /> {label}
+      <Button size="xs" variant="outline" flex="none" title="Begin another pipeline" aria-label={label} onClick={() => setChoosing(true)}>
+        <Plus size={13} /> <span className="where-wide">{label}</span>
       </Button>
       {choosing && (
         <Choices
