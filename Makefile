@@ -38,7 +38,7 @@ step-docs:
 	@.venv/bin/python scripts/step_docs.py
 
 docs:
-	@scripts/setup
+	@VARLEN_NO_HANDBOOK=1 scripts/setup
 	@.venv/bin/python scripts/docs.py
 
 notebook:

@@ -61,6 +61,7 @@ urlpatterns = [
     path("api/forecast", sheet.Forecast.as_view()),
     path("api/forecast/limit", sheet.ForecastLimit.as_view()),
     path("api/advice", sheet.Advice.as_view()),
+    path("api/worst", sheet.Worst.as_view()),
     path("api/sheet", sheet.Sheet.as_view()),
     path("api/looks", sheet.Looks.as_view()),
     path("api/ledger", sheet.Ledger.as_view()),

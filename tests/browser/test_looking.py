@@ -313,3 +313,21 @@ def test_a_pipeline_begins_from_a_starting_point(bench: Page, varlen_address: st
     page.get_by_role("dialog", name="New pipeline").get_by_role("button", name=re.compile("^empty")).click()
     expect(page.get_by_role("region", name="Rail")).to_be_visible()
     expect(page.locator("[data-stop]")).to_have_count(0)
+
+
+def test_rows_where_the_pipeline_does_worst(bench: Page) -> None:
+    """The row that loses most comes first, beginning with the variant that does it; a gentler pipeline has no such rows."""
+    page = bench
+    page.locator("[data-stop=tilt]").focus()
+    number(page, "degrees highest", "80")
+    page.get_by_label("Rows").select_option(label="most objects lost")
+    expect(page.locator("[data-testid=sheet]").get_by_text("worst", exact=True)).to_be_visible()
+    settled(page)
+    firsts = page.locator("[data-testid=sheet] [data-row]").locator("figure[aria-label^=Variant] >> nth=0")
+    lost = [
+        int(re.search(r"(\d+) lost", place.inner_text()).group(1))  # type: ignore[union-attr]
+        for place in page.locator("[data-testid=sheet] [data-row]").locator(".tile-place >> nth=0").all()
+    ]
+    assert lost == sorted(lost, reverse=True)
+    assert firsts.count() >= 1
+    expect(page.locator("[data-testid=sheet] .tile-place").first).to_contain_text(re.compile(r"variant \d+"))

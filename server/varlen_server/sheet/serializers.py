@@ -6,7 +6,7 @@ from typing import Any
 
 from rest_framework import serializers
 
-from varlen_server.datasets.serializers import ObjectSerializer
+from varlen_server.datasets.serializers import ImageSerializer, ObjectSerializer
 from varlen_server.previews import WIDTHS
 
 
@@ -214,6 +214,19 @@ class LimitSerializer(serializers.Serializer):
     lost_without = serializers.FloatField()
     ends = serializers.ListField(child=serializers.FloatField(), allow_null=True)
     lost_share = serializers.FloatField()
+
+
+class WorstRequestSerializer(AdviceRequestSerializer):
+    by = serializers.ChoiceField(["lost", "blank", "loose"], help_text="objects lost, share of the picture blank, or loosest box")
+    count = serializers.IntegerField(min_value=1, max_value=50, default=6)
+
+
+class WorstVariantSerializer(serializers.Serializer):
+    """An image with the variant in which a pipeline does worst on it."""
+
+    image = ImageSerializer()
+    variant = serializers.IntegerField()
+    value = serializers.FloatField(help_text="objects, share, or how many times larger than its object the box is")
 
 
 class AdviceSerializer(serializers.Serializer):

@@ -24,6 +24,7 @@ from varlen.forecasts.advice import advice_on
 from varlen.forecasts.label_forecast import Tally, count_draws, forecast
 from varlen.forecasts.limits import largest_range
 from varlen.forecasts.outlook import expected_labels
+from varlen.forecasts.worst import By, worst_variants
 from varlen.pipeline.document import from_json
 from varlen.pipeline.plan import Plan, Resample
 from varlen.render.renderer import Renderer
@@ -114,6 +115,16 @@ class Bench:
         """The largest symmetric range of a parameter, as JSON (see `largest_range`)."""
         make = partial(largest_range, self.renderer.dataset, self.pipeline, parameter, lose_at_most, draws)
         return cached_json("limits", [*self.key, parameter, lose_at_most, draws], make)
+
+    def worst(self, by: By, count: int) -> list[dict[str, Any]]:
+        """Images with the variants in which the pipeline does worst, the worst first."""
+
+        def make() -> list[list[Any]]:
+            return [list(each) for each in worst_variants(self.renderer, by, count, yield_to_foreground)]
+
+        found = orjson.loads(cached_json("worst", [*self.key, by, count], make))
+        images = {image.key: image for image in self.dataset.images.filter(key__in=[key for key, _, _ in found], left_out=False)}
+        return [{"image": images[key], "variant": variant, "value": value} for key, variant, value in found if key in images]
 
     def advice(self) -> bytes:
         """What is allowed in this pipeline but rarely intended, as JSON."""

@@ -27,6 +27,8 @@ from varlen_server.sheet.serializers import (
     SheetRequestSerializer,
     SheetSerializer,
     TraceSerializer,
+    WorstRequestSerializer,
+    WorstVariantSerializer,
 )
 from varlen_server.sheet.services import Bench
 
@@ -95,6 +97,17 @@ class ForecastLimit(APIView):
         """The largest symmetric range of a step's parameter that loses no more than a share of the objects."""
         wish = body_of(request, LimitRequestSerializer)
         return _json(Bench(wish["dataset"], wish["document"]).limit(wish["parameter"], wish["lose_at_most"], wish["draws"]))
+
+
+class Worst(APIView):
+    @extend_schema(
+        request=WorstRequestSerializer, responses={200: WorstVariantSerializer(many=True), 422: MessageSerializer}, operation_id="worst_make"
+    )
+    def post(self, request: Request) -> Response:
+        """The training images on which the pipeline does worst, the worst first, each with the variant that does it; from labels alone."""
+        wish = body_of(request, WorstRequestSerializer)
+        found = Bench(wish["dataset"], wish["document"]).worst(wish["by"], wish["count"])
+        return Response(WorstVariantSerializer(found, many=True).data)
 
 
 class Advice(APIView):

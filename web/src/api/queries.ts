@@ -216,6 +216,18 @@ export const askForecast = (dataset: Snapshot, document: PipelineDocument, draws
     retry: false,
   });
 
+/** What rows are chosen by that a pipeline does worst on. */
+export type WorstBy = Schemas["WorstRequestRequest"]["by"];
+
+/** Images on which a pipeline does worst, each with the variant that does it. */
+export const askWorst = (dataset: Snapshot, document: PipelineDocument, by: WorstBy, count: number) =>
+  queryOptions({
+    queryKey: ["worst", ...snapshotKey(dataset), by, count, textOf(document)],
+    queryFn: ({ signal }) => take(api.POST("/api/worst", { body: { dataset: dataset.id, document: { ...document }, by, count }, signal })),
+    staleTime: FOR_EVER,
+    retry: false,
+  });
+
 export const askAdvice = (dataset: Snapshot & Pick<Dataset, "marks">, document: PipelineDocument) =>
   queryOptions({
     queryKey: ["advice", ...snapshotKey(dataset), dataset.marks, textOf(document)],

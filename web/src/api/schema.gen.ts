@@ -832,6 +832,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/worst": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The training images on which the pipeline does worst, the worst first, each with the variant that does it; from labels alone. */
+        post: operations["worst_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -890,6 +907,13 @@ export interface components {
             bottom: number;
             counts: number[][];
         };
+        /**
+         * @description * `lost` - lost
+         *     * `blank` - blank
+         *     * `loose` - loose
+         * @enum {string}
+         */
+        ByEnum: "lost" | "blank" | "loose";
         /** @description One pipeline on one dataset. edition: the newest made of just these; null where there is none. */
         Cell: {
             dataset: number;
@@ -2061,6 +2085,32 @@ export interface components {
             visible: number;
             hidden: number;
             absent: number;
+        };
+        WorstRequestRequest: {
+            dataset: number;
+            document: {
+                [key: string]: unknown;
+            };
+            /**
+             * @description objects lost, share of the picture blank, or loosest box
+             *
+             *     * `lost` - lost
+             *     * `blank` - blank
+             *     * `loose` - loose
+             */
+            by: components["schemas"]["ByEnum"];
+            /** @default 6 */
+            count: number;
+        };
+        /** @description An image with the variant in which a pipeline does worst on it. */
+        WorstVariant: {
+            image: components["schemas"]["Image"];
+            variant: number;
+            /**
+             * Format: double
+             * @description objects, share, or how many times larger than its object the box is
+             */
+            value: number;
         };
     };
     responses: never;
@@ -3559,6 +3609,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Cell"][];
+                };
+            };
+        };
+    };
+    worst_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorstRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorstVariant"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
                 };
             };
         };

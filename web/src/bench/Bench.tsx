@@ -3,14 +3,14 @@ import { useQuery } from "@tanstack/react-query";
 import { lazy, memo, Suspense, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, ImageRow, PipelineDocument, StepFacts } from "../api/client";
-import { askDatasets, askLedger, askRows, askSteps, keepOf, tellServer } from "../api/queries";
+import { askDatasets, askLedger, askRows, askSteps, askWorst, keepOf, tellServer } from "../api/queries";
 import { TileFeed } from "../picture/tile-feed";
 import { pictureWidth } from "../picture/widths";
 import { ErrorBox } from "../shell/ErrorBox";
 import { isTyping } from "../shell/keys";
 import { ViewTools } from "../shell/ViewTools";
 import { redo, undo, useDraft } from "../state/draft";
-import { orderOf, useView } from "../state/view";
+import { isWorst, orderOf, type Pick, useView } from "../state/view";
 import { sayName } from "../words/steps";
 import { BenchTools, reshuffle } from "./BenchTools";
 import { wishOf } from "./begin";
@@ -20,7 +20,7 @@ import { LedgerBar } from "./LedgerBar";
 import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
-import { benchFeed, FIRST_SIGHT, useSheet } from "./sheet";
+import { benchFeed, FIRST_SIGHT, type Leading, NO_LEADING, useSheet } from "./sheet";
 import { fittingWidth, PANEL, useRoom } from "./tile-width";
 import "./steps.css";
 
@@ -106,6 +106,32 @@ function useStepNames(document: PipelineDocument): ReadonlyMap<string, string> {
   return useMemo(() => new Map<string, string>(JSON.parse(text)), [text]);
 }
 
+/** How long the hand has rested before the rows are chosen anew, where they depend on the pipeline. */
+const REST_MS = 1200;
+
+/** The images on the sheet: those given, or those on which the pipeline does worst, each beginning with the variant that does it. */
+function useWorst(dataset: Dataset, pick: Pick, count: number, given: ImageRow[]): { images: ImageRow[]; leading: Leading } {
+  const document = useDraft((draft) => draft.document);
+  const [rested, setRested] = useState(document);
+  useEffect(() => {
+    const timer = setTimeout(() => setRested(document), REST_MS);
+    return () => clearTimeout(timer);
+  }, [document]);
+  const by = isWorst(pick) ? pick : null;
+  const found = useQuery({
+    ...askWorst(dataset, rested as PipelineDocument, by ?? "lost", count),
+    enabled: by !== null && rested !== null,
+    placeholderData: keepOf(dataset.id),
+  });
+  return useMemo(() => {
+    if (by === null || !found.data) return { images: given, leading: NO_LEADING };
+    return {
+      images: found.data.map(({ image }) => image as ImageRow),
+      leading: new Map(found.data.map(({ image, variant }) => [image.id, variant])),
+    };
+  }, [by, found.data, given]);
+}
+
 const LATE_MS = 350;
 
 /** True once something has been so for a while. */
@@ -153,7 +179,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     ...askRows(dataset, wishOf(dataset.id, { ...view, turn, pins, rows: count })),
     placeholderData: keepOf(dataset.id),
   });
-  const images = rows.data ?? NO_IMAGES;
+  const { images, leading } = useWorst(dataset, view.pick, count, rows.data ?? NO_IMAGES);
   const shown = useMemo(() => soloOf(document, solo), [document, solo]);
   const following = useCallback((draft: PipelineDocument) => soloOf(draft, solo), [solo]);
   // There is a document as long as there is a desk.
@@ -163,8 +189,18 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
   const tileWidth = view.tileWidth ?? fittingWidth(room, variants);
   const width = pictureWidth(tileWidth);
   const [otherFeed] = useState(() => new TileFeed());
-  const sheet = useSheet(benchFeed, dataset, images, variants, shown, sight, width, following);
-  const other = useSheet(otherFeed, dataset, against ? images : NO_IMAGES, variants, against?.document ?? shown, sight, width, null);
+  const sheet = useSheet(benchFeed, dataset, images, variants, leading, shown, sight, width, following);
+  const other = useSheet(
+    otherFeed,
+    dataset,
+    against ? images : NO_IMAGES,
+    variants,
+    leading,
+    against?.document ?? shown,
+    sight,
+    width,
+    null,
+  );
   const compared = useMemo(() => againstTiles(against, other.feed, other.tiles), [against, other.feed, other.tiles]);
   const calm = useCalm(!sheet.stale);
   const names = useStepNames(document);
@@ -204,7 +240,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
         runs={sheet.runs}
         open={step?.id ?? null}
         dataset={dataset}
-        image={rows.data?.[0]}
+        image={images[0]}
       />
       <div className="desk-middle">
         <div ref={place} className="desk-sheet">
@@ -224,6 +260,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
               rows={images}
               feed={sheet.feed}
               tiles={sheet.tiles}
+              leading={leading}
               look={setSight}
               ready={calm}
               pipeline={pipeline}
@@ -238,7 +275,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
               catalogue={catalogue.data ?? NO_STEPS}
               dataset={dataset}
               document={document}
-              image={rows.data?.[0]}
+              image={images[0]}
               ready={calm}
             />
           )}

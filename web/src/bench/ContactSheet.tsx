@@ -9,15 +9,15 @@ import { objectName } from "../picture/outlines";
 import { PaintedSource, PaintedTile } from "../picture/PaintedTile";
 import { Marks } from "../picture/TileView";
 import type { TileFeed } from "../picture/tile-feed";
-import { LAYERS, type Pick, useView } from "../state/view";
+import { LAYERS, type Pick, useView, WORST } from "../state/view";
 import { AdviceList } from "./Advice";
 import { ComparisonChoice, ComparisonLine } from "./Comparison";
 import type { AgainstTiles } from "./comparison";
-import { AROUND, type Sight, spotOf, variantsOf } from "./sheet";
+import { AROUND, type Leading, type Sight, spotOf, variantsOf } from "./sheet";
 import { TraceView } from "./TraceView";
 import { NARROWEST, TILE_GAP, WIDEST } from "./tile-width";
 
-const PICKS: Record<Pick, string> = {
+const PICKS: Record<Exclude<Pick, keyof typeof WORST>, string> = {
   spread: "evenly spread",
   smallest: "smallest objects",
   most: "most objects",
@@ -35,6 +35,8 @@ interface Props {
   rows: ImageRow[];
   feed: TileFeed;
   tiles: Map<number, Tile[]>;
+  /** The variant that comes first on a row, where rows are chosen by it. */
+  leading: Leading;
   /** Told which rows are in sight. */
   look: (sight: Sight) => void;
   /** Every tile's labels are there. */
@@ -53,6 +55,7 @@ export const ContactSheet = memo(function ContactSheet({
   rows,
   feed,
   tiles,
+  leading,
   look,
   ready,
   pipeline,
@@ -109,7 +112,7 @@ export const ContactSheet = memo(function ContactSheet({
       {against && <ComparisonLine against={against} />}
       {image && tile?.address && <TraceView dataset={dataset} document={current()} image={image} tile={tile} walk={walk} close={close} />}
       <div ref={box} className="sheet-rows" data-testid="sheet">
-        <Columns variants={variants} tileWidth={tileWidth} />
+        <Columns variants={variants} tileWidth={tileWidth} worst={leading.size > 0} />
         <div
           className="sheet-list"
           style={{ paddingTop: shown[0]?.start ?? 0, paddingBottom: Math.max(0, lines.getTotalSize() - (shown.at(-1)?.end ?? 0)) }}
@@ -123,6 +126,7 @@ export const ContactSheet = memo(function ContactSheet({
                     image={image}
                     feed={feed}
                     variants={variants}
+                    lead={leading.get(image.id)}
                     tiles={tiles.get(image.id) ?? NONE}
                     dataset={dataset}
                     tileWidth={tileWidth}
@@ -135,6 +139,7 @@ export const ContactSheet = memo(function ContactSheet({
                         image={image}
                         feed={against.feed}
                         variants={variants}
+                        lead={leading.get(image.id)}
                         tiles={against.tiles.get(image.id) ?? NONE}
                         dataset={dataset}
                         tileWidth={tileWidth}
@@ -154,7 +159,7 @@ export const ContactSheet = memo(function ContactSheet({
 });
 
 /** The numbers of the variants, above their columns. */
-const Columns = memo(function Columns({ variants, tileWidth }: { variants: number; tileWidth: number }) {
+const Columns = memo(function Columns({ variants, tileWidth, worst }: { variants: number; tileWidth: number; worst: boolean }) {
   return (
     <Flex
       gap="12px"
@@ -172,7 +177,7 @@ const Columns = memo(function Columns({ variants, tileWidth }: { variants: numbe
       {Array.from({ length: variants }, (_, number) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: columns are their numbers
         <Text key={number} width={`${tileWidth}px`} ml={number === 0 ? "11px" : 0}>
-          {number + 1}
+          {worst ? (number === 0 ? "worst" : "") : number + 1}
         </Text>
       ))}
     </Flex>
@@ -189,6 +194,8 @@ interface RowProps {
   image: ImageRow;
   feed: TileFeed;
   variants: number;
+  /** The variant that comes first, if another than the first does. */
+  lead: number | undefined;
   tiles: Tile[];
   dataset: Dataset;
   tileWidth: number;
@@ -198,7 +205,7 @@ interface RowProps {
   open?: (image: number, variant: number, from: HTMLElement) => void;
 }
 
-const Row = memo(function Row({ image, feed, variants, tiles, dataset, tileWidth, stepNames, other, open }: RowProps) {
+const Row = memo(function Row({ image, feed, variants, lead, tiles, dataset, tileWidth, stepNames, other, open }: RowProps) {
   const pins = useView((view) => view.pins);
   const [easel] = useState(() => new Easel());
   const ghosts = useMemo(() => lostOnes(image, tiles, stepNames), [image, tiles, stepNames]);
@@ -220,7 +227,7 @@ const Row = memo(function Row({ image, feed, variants, tiles, dataset, tileWidth
           </>
         )}
       </div>
-      {variantsOf(image, variants).map((variant) => {
+      {variantsOf(image, variants, lead).map((variant) => {
         const tile = tiles.find((each) => each.variant === variant);
         return (
           <div key={variant} className="tile-place">
@@ -242,7 +249,11 @@ const Row = memo(function Row({ image, feed, variants, tiles, dataset, tileWidth
                 map={tile?.address && `${tile.address}/map.png`}
               />
             </Handle>
-            {tile?.error ? <p className="tile-trouble">{tile.error}</p> : tile && <Marks tile={tile} stepNames={stepNames} />}
+            {tile?.error ? (
+              <p className="tile-trouble">{tile.error}</p>
+            ) : (
+              tile && <Marks tile={tile} stepNames={stepNames} numbered={lead !== undefined} />
+            )}
           </div>
         );
       })}
@@ -350,6 +361,13 @@ const Layout = memo(function Layout({ dataset, tileWidth }: { dataset: Dataset; 
                 </option>
               ),
             )}
+            <optgroup label="worst first">
+              {Object.entries(WORST).map(([value, label]) => (
+                <option key={value} value={value}>
+                  {label}
+                </option>
+              ))}
+            </optgroup>
           </NativeSelect.Field>
           <NativeSelect.Indicator />
         </NativeSelect.Root>

@@ -16,6 +16,8 @@ import { useView } from "../state/view";
 import { counted } from "../words/figures";
 import { sayName } from "../words/steps";
 
+/** Stands in a command for files that the server was sent, and knows no place of. */
+const YOUR_COPY = "YOUR-COPY";
 const FILM = 132;
 /** What the line's slider and the zoom take of the height. */
 const TOOLS = 28;
@@ -41,7 +43,7 @@ export function TraceView({ dataset, document, image, tile, walk, close }: Props
   const pinned = useView((view) => view.pins.some((pin) => pin.image === image.id && pin.variant === tile.variant));
   const names = new Map(document.steps.map((step) => [step.id, sayName(step.step)]));
   const happened = tile.trace.steps.filter((step) => step.fired);
-  const command = `varlen variant ${quoted(dataset.source || dataset.name)} ${quoted(fileName(document))} ${quoted(image.key)} ${tile.variant} --seed ${document.seed} -o variant.png`;
+  const command = `varlen variant ${quoted(dataset.source || YOUR_COPY)} ${quoted(fileName(document))} ${quoted(image.key)} ${tile.variant} --seed ${document.seed} -o variant.png`;
   const pin = () =>
     useView.setState((view) => ({
       pins: pinned
@@ -91,6 +93,11 @@ export function TraceView({ dataset, document, image, tile, walk, close }: Props
           objects={[...image.objects_json, ...tile.objects] as LabelObject[]}
         />
         <TraceTitle>recreate</TraceTitle>
+        {!dataset.source && (
+          <Text color="fg.muted" mb={1}>
+            This dataset was uploaded: put the path of your copy in place of {YOUR_COPY}.
+          </Text>
+        )}
         <Command text={command}>
           <Button size="2xs" variant="outline" onClick={() => saveFile(document)}>
             Save the pipeline's file

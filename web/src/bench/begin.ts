@@ -1,13 +1,13 @@
 import type { QueryClient } from "@tanstack/react-query";
 import type { Dataset, ImageRow, PipelineDocument, Revision, Schemas, StepFacts } from "../api/client";
 import { askDatasets, askOpenPipeline, askPipelines, askRows, askSteps, openedLast, type RowsWish } from "../api/queries";
-import { type Pick, type Pinned, useView } from "../state/view";
+import { isWorst, type Pick, type Pinned, useView } from "../state/view";
 import { askEarly } from "./sheet";
 
 /** What the sheet's layout wishes of a dataset. */
 export function wishOf(dataset: number, view: { pick: Pick; turn: number; rows: number; pins: Pinned[] }): RowsWish {
   const pinned = [...new Set(view.pins.filter((pin) => pin.dataset === dataset).map((pin) => pin.image))].join(",");
-  const pick = view.pick === "pinned" && !pinned ? "spread" : view.pick;
+  const pick = isWorst(view.pick) || (view.pick === "pinned" && !pinned) ? "spread" : view.pick;
   return { pick, turn: view.turn, count: view.rows, pinned: pick === "pinned" ? pinned : "" };
 }
 

@@ -27,8 +27,16 @@ export const AROUND = 4;
 export const spotOf = (image: number, variant: number) => `${image}/${variant}`;
 
 /** The variants on an image's row: evaluation images have one output only, through the steps for every image. */
-export const variantsOf = (image: ImageRow, variants: number) =>
-  image.split === "train" ? Array.from({ length: variants }, (_, place) => place + 1) : [0];
+export function variantsOf(image: ImageRow, variants: number, lead?: number): number[] {
+  if (image.split !== "train") return [0];
+  const first = Array.from({ length: variants }, (_, place) => place + 1);
+  return lead === undefined ? first : [lead, ...first.filter((variant) => variant !== lead)].slice(0, variants);
+}
+
+/** For images whose rows do not begin with the first variant, the one they begin with. */
+export type Leading = ReadonlyMap<number, number>;
+
+export const NO_LEADING: Leading = new Map();
 
 /** The tiles of the pipeline on the bench: asked for before the bench is drawn, kept while another view is looked at. */
 export const benchFeed = new TileFeed();
@@ -36,9 +44,14 @@ export const benchFeed = new TileFeed();
 /** The rows that are taken to be in sight before they are laid out. */
 export const FIRST_SIGHT: Sight = { first: 0, last: 3 };
 
-const spotsOf = (images: readonly ImageRow[], variants: number): Spot[][] =>
+const spotsOf = (images: readonly ImageRow[], variants: number, leading: Leading): Spot[][] =>
   images.map((image) =>
-    variantsOf(image, variants).map((variant) => ({ key: spotOf(image.id, variant), document: 0, image: image.id, variant })),
+    variantsOf(image, variants, leading.get(image.id)).map((variant) => ({
+      key: spotOf(image.id, variant),
+      document: 0,
+      image: image.id,
+      variant,
+    })),
   );
 
 /** What a sheet wishes for. */
@@ -53,7 +66,7 @@ export function wishOfSheet(dataset: Dataset, spots: Spot[][], document: Pipelin
 export function askEarly(dataset: Dataset, images: readonly ImageRow[], document: PipelineDocument): void {
   const { variants, tileWidth } = useView.getState();
   const width = tileWidth ?? fittingWidth(window.innerWidth - PANEL, variants);
-  benchFeed.ask(wishOfSheet(dataset, spotsOf(images, variants), document, FIRST_SIGHT, pictureWidth(width)));
+  benchFeed.ask(wishOfSheet(dataset, spotsOf(images, variants, NO_LEADING), document, FIRST_SIGHT, pictureWidth(width)));
 }
 
 /** The sheet's tiles: those in sight first, their neighbours once those are there, then the others. */
@@ -62,13 +75,14 @@ export function useSheet(
   dataset: Dataset,
   images: readonly ImageRow[],
   variants: number,
+  leading: Leading,
   document: PipelineDocument,
   sight: Sight,
   width: PictureWidth,
   /** What the pipeline being edited means for this sheet; null where it follows another. */
   following: ((draft: PipelineDocument) => PipelineDocument) | null,
 ): SheetState {
-  const spots = useMemo(() => spotsOf(images, variants), [images, variants]);
+  const spots = useMemo(() => spotsOf(images, variants, leading), [images, variants, leading]);
   useLayoutEffect(() => {
     if (!spots.length) return;
     const draft = useDraft.getState().document;

@@ -173,14 +173,15 @@ export function VariantTile({ tile, stale = false, ...common }: Common & { tile:
 }
 
 /** Quiet marks in a tile's corner: objects lost, blank share. */
-export function Marks({ tile, stepNames }: { tile: Tile; stepNames: ReadonlyMap<string, string> }) {
+export function Marks({ tile, stepNames, numbered }: { tile: Tile; stepNames: ReadonlyMap<string, string>; numbered?: boolean }) {
   const lost = tile.trace.objects.dropped;
   const blank = tile.trace.blank_share;
   const loose = tile.loose >= LOOSE;
-  if (!lost.length && blank < 0.1 && !loose) return null;
+  if (!lost.length && blank < 0.1 && !loose && !numbered) return null;
   const reasons = [...new Set(lost.map((fate) => `${fate.reason} (${stepNames.get(fate.step) ?? fate.step})`))].join("; ");
   return (
     <div className="tile-marks">
+      {numbered && <span>variant {tile.variant}</span>}
       {lost.length > 0 && (
         <span className="tile-lost" title={reasons}>
           {lost.length} lost

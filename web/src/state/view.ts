@@ -1,10 +1,19 @@
 import { create } from "zustand";
 import { persist } from "zustand/middleware";
 import type { PipelineDocument } from "../api/client";
-import type { RowsWish } from "../api/queries";
+import type { RowsWish, WorstBy } from "../api/queries";
 
 export type Layer = "boxes" | "polygons" | "masks" | "keypoints" | "names";
-export type Pick = RowsWish["pick"];
+export type Pick = RowsWish["pick"] | WorstBy;
+
+/** What rows can be chosen by that depends on the pipeline: where it does worst. */
+export const WORST: Record<WorstBy, string> = {
+  lost: "most objects lost",
+  blank: "most blank",
+  loose: "loosest boxes",
+};
+
+export const isWorst = (pick: Pick): pick is WorstBy => pick in WORST;
 
 /** How an edition's files are written unless somebody chooses otherwise; the command line's defaults too. */
 export const USUAL_FILES = { format: "", image: "jpeg", quality: 90 } as const;
