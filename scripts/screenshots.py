@@ -28,7 +28,7 @@ def main() -> None:
     if DEMO.exists():
         shutil.copytree(DEMO, state / "demo")
     command: list[str | Path] = [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8800"]
-    server = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state)}, stdout=subprocess.PIPE, text=True)
+    server = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state), "VARLEN_DEMO_ALONE": "1"}, stdout=subprocess.PIPE, text=True)
     try:
         assert server.stdout is not None
         address = next(line.split()[3] for line in server.stdout if "http://" in line)

@@ -30,7 +30,9 @@ class Running:
     def __init__(self, state: Path) -> None:
         self.state = state
         command = [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8650"]
-        self.process = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state)}, stdout=subprocess.PIPE, text=True)
+        self.process = subprocess.Popen(
+            command, env={**os.environ, "VARLEN_STATE": str(state), "VARLEN_DEMO_ALONE": "1"}, stdout=subprocess.PIPE, text=True
+        )
         assert self.process.stdout is not None
         self.address = next(line.split()[3].rstrip("/") for line in self.process.stdout if "http://" in line)
 
