@@ -62,16 +62,20 @@ def _write_crops(dataset: Dataset, folder: Path) -> None:
             path.write_bytes(encode(np.ascontiguousarray(crop), "jpeg", 93))
 
 
+def _copy_picture(dataset: Dataset, key: str, folder: Path) -> None:
+    (folder / key).parent.mkdir(parents=True, exist_ok=True)
+    (folder / key).write_bytes(dataset.source(key))
+
+
 def _write_turned_boxes(dataset: Dataset, folder: Path) -> None:
     """Each moth's tightest turned box in a line of text, its front where the head is."""
     import shapely
 
     for key, entry in dataset.entries.items():
-        (folder / key).parent.mkdir(parents=True, exist_ok=True)
-        (folder / key).write_bytes(dataset.source(key))
-        lines = []
+        _copy_picture(dataset, key, folder)
+        polygons, lines = entry.objects.polygons, []
         for place in entry.objects.shaped():
-            polygon, mask = entry.objects.polygons[place], entry.objects.masks[place]
+            polygon, mask = polygons[place], entry.objects.masks[place]
             points = np.concatenate([part.outline for part in polygon or (polygon_from_mask(mask) if mask is not None else ())])
             corners = np.array(shapely.minimum_rotated_rectangle(shapely.MultiPoint(points)).exterior.coords)[:4]
             seen = entry.objects.keypoints[place]
@@ -104,8 +108,7 @@ def _write_label_maps(dataset: Dataset, folder: Path) -> None:
         levels = paint_objects(objects, entry.size, [1] * len(objects))
         glare = dataset.pixels(key).min(axis=2) >= GLARE
         levels[(levels == 0) & glare] = 2
-        (folder / key).parent.mkdir(parents=True, exist_ok=True)
-        (folder / key).write_bytes(dataset.source(key))
+        _copy_picture(dataset, key, folder)
         mask = folder / "masks" / Path(key).relative_to("images").with_suffix(".png")
         mask.parent.mkdir(parents=True, exist_ok=True)
         mask.write_bytes(indexed_png(levels))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from varlen.kernels.jit import kernel
+from varlen.kernels.noise import add_to_pixels
 from varlen.kernels.warp_affine import Pixels
 
 
@@ -95,14 +96,6 @@ def _changes(light, upper, lower, before, after, shares, t, changes):
 
 
 @kernel
-def _add_to_all(line, changes, out):
-    for column in range(changes.size):
-        for channel in range(3):
-            k = 3 * column + channel
-            out[k] = np.uint8(min(max(np.int32(np.int32(line[k]) + changes[column]), 0), 255))  # type: ignore[arg-type]
-
-
-@kernel
 def _apply(pixels, light, curves, out):
     height, width = light.shape
     down, across = curves.shape[0], curves.shape[1]
@@ -116,4 +109,4 @@ def _apply(pixels, light, curves, out):
         upper, lower = curves[above[row]].reshape(across * 256), curves[below[row]].reshape(across * 256)
         _changes(light[row], upper, lower, before, after, shares, parts[row], changes)
         begin = 3 * width * row
-        _add_to_all(flat[begin : begin + 3 * width], changes, made[begin : begin + 3 * width])
+        add_to_pixels(flat[begin : begin + 3 * width], changes, made[begin : begin + 3 * width])

@@ -58,7 +58,8 @@ def _add(pixels, changes, out):
 
 
 @kernel
-def _add_to_all(pixels, changes, out):
+def add_to_pixels(pixels, changes, out):
+    """Each pixel's three levels changed alike, cut off at 0 and 255; pixels, out: flat."""
     for n in range(changes.size):
         for channel in range(3):
             k = 3 * n + channel
@@ -76,7 +77,7 @@ def _add_noise(pixels, out, factor, key, same):
         if same == 1:
             _add(pixels[begin:end], some, out[begin:end])
         else:
-            _add_to_all(pixels[begin:end], some, out[begin:end])
+            add_to_pixels(pixels[begin:end], some, out[begin:end])
 
 
 @kernel

@@ -36,18 +36,19 @@ def recolor(pixels: Pixels, window: tuple[int, int, int, int], colors: Sequence[
     if before is not None:
         _replace_all(area, before)
     whole = _whole(matrix)
-    if HAS_WIDE and np.abs(coefficients := whole.reshape(3, 4)[:, :3]).max() < 1 << 15:
-        pairs = np.zeros((3, 4), np.int16)
-        pairs[:, :3] = coefficients
-        matrix16_of(area, pairs.reshape(12), np.ascontiguousarray(whole[3::4]), whole, after)
+    if HAS_WIDE and np.abs(whole.reshape(3, 4)[:, :3]).max() < 1 << 15:
+        _recolor_by_sixteen(area, whole, after)
     elif after is None:
         _recolor(*area, whole)
     else:
         _recolor_and_look_up(*area, whole, after)
 
 
-def matrix16_of(area: Area, pairs: NDArray[np.int16], offsets: NDArray[np.int32], whole: NDArray[np.int32], after: NDArray[np.uint8] | None) -> None:
+def _recolor_by_sixteen(area: Area, whole: NDArray[np.int32], after: NDArray[np.uint8] | None) -> None:
     """The matrix on sixteen pixels at a time, and perhaps a table after it."""
+    by_channel = np.zeros((3, 4), np.int16)
+    by_channel[:, :3] = whole.reshape(3, 4)[:, :3]
+    pairs, offsets = by_channel.reshape(12), np.ascontiguousarray(whole[3::4])
     if after is None:
         _recolor_wide(*area, pairs, offsets, whole)
     elif area[4] * area[5] < MANY:

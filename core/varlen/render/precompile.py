@@ -13,7 +13,7 @@ from varlen.kernels.jpeg_artifacts import jpeg_artifacts
 from varlen.kernels.label_transforms import ShapeArrays, moved_keypoints, reaches_out, responsible_members, shares_left, transform_shapes
 from varlen.kernels.noise import add_noise, random_levels
 from varlen.kernels.pixel_digest import pixel_digest
-from varlen.kernels.recolor import recolor
+from varlen.kernels.recolor import MANY, recolor
 from varlen.kernels.relight import relight
 from varlen.kernels.resample import halved, shrunk
 from varlen.kernels.warp_affine import warp
@@ -42,6 +42,11 @@ def precompile() -> None:
     for matrix in ((), (Recolor.gains(1.0, 1.0, 1.0),)):
         recolor(out, frame, (*matrix, Curve(bytes(256))))
     recolor(out, frame, (Recolor.gains(1.0, 1.0, 1.0),))
+    # Large factors and large pictures go other ways.
+    recolor(out, frame, (Recolor.gains(4.0, 1.0, 1.0), Curve(bytes(256))))
+    large = np.zeros((MANY // 256 + 1, 256, 3), np.uint8)
+    for matrix in ((), (Recolor.gains(1.0, 1.0, 1.0),)):
+        recolor(large, (0, 0, 256, len(large)), (*matrix, Curve(bytes(256))))
     for change in (
         lambda: gaussian(picture, 1.0), lambda: sharpen(picture, 1.0), lambda: motion_blur(picture, 4.0, 30.0),
         lambda: add_noise(picture, 2.0, 1, True),

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from varlen.model.bends import Bends
 from varlen.model.effects import Cover, Detail
 from varlen.model.geometry import Matrix, Size, scaling
 from varlen.pipeline.plan import Member, Mixed, Painted, Pasted, Patch, Patched, Plan, Resample, Stage, Tiled, Window
@@ -103,7 +104,7 @@ def _scaled_stage(stage: Stage, before: Factor, after: Factor) -> Stage | None:
 def _scaled_resample(run: Resample, before: Factor, after: Factor) -> Resample:
     larger, smaller = scaling(1.0 / before[0], 1.0 / before[1]), scaling(*after)
 
-    def small(bends: tuple[tuple[Matrix, object], ...], matrix: Matrix) -> tuple[tuple[tuple[Matrix, object], ...], Matrix]:
+    def small(bends: Bends, matrix: Matrix) -> tuple[Bends, Matrix]:
         if not bends:
             return (), larger.then(matrix).then(smaller)
         (first, field), *rest = bends
@@ -111,9 +112,9 @@ def _scaled_resample(run: Resample, before: Factor, after: Factor) -> Resample:
 
     bends, matrix = small(run.bends, run.matrix)
     size = _scaled_size(run.size, after)
-    members = [Member(member.step, *small(member.bends, member.matrix), size) for member in run.members[-1:]]  # type: ignore[arg-type]
+    members = [Member(member.step, *small(member.bends, member.matrix), size) for member in run.members[-1:]]
     window = None if run.window is None else _scaled_window(run.window, after)
-    return replace(run, before=_scaled_size(run.before, before), size=size, bends=bends, matrix=matrix, window=window,  # type: ignore[arg-type]
+    return replace(run, before=_scaled_size(run.before, before), size=size, bends=bends, matrix=matrix, window=window,
                    members=members or [Member("", (), matrix, size)], _exposed=run.exposed)  # fmt: skip
 
 

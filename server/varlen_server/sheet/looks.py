@@ -15,8 +15,9 @@ import threading
 import time
 from collections import deque
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from functools import lru_cache, partial
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 import orjson
@@ -28,11 +29,10 @@ from varlen.render.renderer import Renderer
 
 from varlen_server.pipelines.services import register
 from varlen_server.previews import screen_jpeg
-from varlen_server.response_cache import cached_json
 from varlen_server.sheet import hands
 from varlen_server.sheet.priority import foreground
 from varlen_server.sheet.renderers import renderer_of
-from varlen_server.sheet.services import asked_path, dataset_of, exact_picture, kept_picture, key_of, refused, shared_resamples, tile_facts
+from varlen_server.sheet.services import asked_path, dataset_of, exact_picture, kept_picture, key_of, refused, runs_of, tile_facts
 
 #: What a tile is in sight for before its exact picture is begun: the browser paints meanwhile.
 REST_SECONDS = 0.06
@@ -85,38 +85,41 @@ def _first(order: Order, renderer: Renderer, key: str) -> tuple[bytes, bool]:
     head = {"place": order.place, "exact": True, "tile": {**facts, "picture_width": order.width}}
     if plan is None:
         return frame(head), True
-    kept = kept_picture(order.snapshot[7:], renderer.pipeline.digest[7:], order.image, order.variant, order.width)
+    kept = kept_picture(_asked(order, renderer))
     small = None if kept else quick_look(plan, order.width)
     if small is None:
         return frame(head, kept or _exact(order, renderer, plan)), True
     return frame({**head, "exact": False}, screen_jpeg(renderer.pixels(small))), False
 
 
+def _asked(order: Order, renderer: Renderer) -> Path:
+    """Where the exact picture is kept under the tile's address."""
+    return asked_path(order.snapshot, renderer.pipeline.digest, order.image, order.variant, order.width)
+
+
 def _exact(order: Order, renderer: Renderer, plan: Plan) -> bytes:
-    asked = asked_path(order.snapshot, renderer, order.image, order.variant, order.width)
-    return exact_picture(renderer, plan, order.width, asked)
+    return exact_picture(renderer, plan, order.width, _asked(order, renderer))
 
 
 class Batch:
     """The orders of one answer, made by this process and by its siblings; frames come out as they are ready."""
 
     def __init__(self, orders: Sequence[Order]) -> None:
-        self.quick, self.exact = deque(orders), deque[Order]()
+        self.todo, self.inexact = deque(orders), list[Order]()
         self.own = deque[Order]()  # what a sibling could not make: done here, so that it is here that it is said why
         self.ready = queue.SimpleQueue[bytes]()
-        self.left = len(orders)  # frames still to come, of quick looks and then of exact pictures
         self.stopped = False
         self.lock = threading.Lock()
 
     def next(self) -> Order | None:
         """The next order to be carried out; None when there is none at the moment."""
         with self.lock:
-            return self.quick.popleft() if self.quick and not self.stopped else None
+            return self.todo.popleft() if self.todo and not self.stopped else None
 
     def give_back(self, order: Order) -> None:
         """An order that was not carried out."""
         with self.lock:
-            self.quick.appendleft(order)
+            self.todo.appendleft(order)
 
     def refuse(self, order: Order) -> None:
         """An order that a sibling failed at."""
@@ -126,37 +129,32 @@ class Batch:
     def done(self, order: Order, found: bytes, exact: bool) -> None:
         with self.lock:
             if not exact:
-                self.exact.append(order)
+                self.inexact.append(order)
         self.ready.put(found)
 
     def frames(self) -> Iterator[bytes]:
         """All frames of one round; the siblings help as long as there is something to do."""
-        with self.lock:
-            self.left = len(self.quick)
+        left = len(self.todo)
         hands.help_with(self)
         try:
-            while self.left:
+            while left:
                 order = self.own.popleft() if self.own else self.next()
                 if order is not None:
                     self.done(order, *made(order))
-                while self.left:
+                while left:
                     try:
                         # With nothing of its own to do it waits for the others; a sibling that went away gives its order back.
-                        found = self.ready.get_nowait() if self.quick or self.own else self.ready.get(timeout=0.05)
+                        found = self.ready.get_nowait() if self.todo or self.own else self.ready.get(timeout=0.05)
                     except queue.Empty:
                         break
-                    self.left -= 1
+                    left -= 1
                     yield found
         finally:
             self.stopped = True
 
     def again_exactly(self) -> Batch:
         """The orders whose quick looks are to be replaced."""
-        return Batch([Order(**{**_fields(order), "exact": True}) for order in sorted(self.exact, key=lambda order: order.place)])
-
-
-def _fields(order: Order) -> dict[str, Any]:
-    return {name: getattr(order, name) for name in Order.__slots__}
+        return Batch([replace(order, exact=True) for order in sorted(self.inexact, key=lambda order: order.place)])
 
 
 def looks(dataset_id: int, documents: Sequence[dict[str, Any]], tiles: Sequence[Sequence[int]], width: int, exact: bool) -> Iterator[bytes]:
@@ -171,18 +169,17 @@ def looks(dataset_id: int, documents: Sequence[dict[str, Any]], tiles: Sequence[
     for image in {image for _, image, _ in tiles}:
         key_of(image, dataset.pk)
     orders = [Order(place, dataset.pk, dataset.digest, texts[number], image, variant, width) for place, (number, image, variant) in enumerate(tiles)]
-    return _stream(orders, [dataset.pk, dataset.digest], renderers, exact)
+    return _stream(orders, (dataset.pk, dataset.digest), renderers, exact)
 
 
-def _stream(orders: Sequence[Order], snapshot: list[Any], renderers: Sequence[Renderer], exactly: bool) -> Iterator[bytes]:
+def _stream(orders: Sequence[Order], snapshot: tuple[int, str], renderers: Sequence[Renderer], exactly: bool) -> Iterator[bytes]:
     quick = Batch(orders)
     yield from quick.frames()
     # Only now, so that nobody waits for it: what is done with a tile's address comes later still.
     register(*(renderer.pipeline for renderer in renderers))
     if len(renderers) == 1:
-        runs = cached_json("runs", [*snapshot, renderers[0].pipeline.digest], partial(shared_resamples, renderers[0]))
-        yield frame({"runs": orjson.Fragment(runs)})
+        yield frame({"runs": orjson.Fragment(runs_of(*snapshot, renderers[0]))})
     exact = quick.again_exactly()
-    if exactly and exact.quick:
+    if exactly and exact.todo:
         time.sleep(REST_SECONDS)
         yield from exact.frames()

@@ -69,7 +69,7 @@ class Bench:
         about = [self.dataset.pk, *self.key]
         with foreground():
             rows = [cached_json("rows", [*about, variants, width, pk], partial(self._row, found[pk], variants, width)) for pk in images]
-        runs = cached_json("runs", about, partial(shared_resamples, self.renderer))
+        runs = runs_of(self.dataset.pk, self.dataset.digest, self.renderer)
         answer = {"pipeline_digest": self.pipeline.digest, "rows": [orjson.Fragment(row) for row in rows], "runs": orjson.Fragment(runs)}
         return orjson.dumps(answer)
 
@@ -141,7 +141,7 @@ def tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: in
     if plan is None or not width:
         return facts
     try:
-        picture = exact_picture(renderer, plan, width, asked_path(dataset.digest, renderer, image, variant, width))
+        picture = exact_picture(renderer, plan, width, asked_path(dataset.digest, renderer.pipeline.digest, image, variant, width))
     except RenderError as error:
         return refused(renderer, key, variant, str(error))
     return {**facts, "picture": "data:image/jpeg;base64," + b64encode(picture).decode(), "picture_width": width}
@@ -172,25 +172,31 @@ def refused(renderer: Renderer, key: str, variant: int, reason: str) -> Tile:
 
 def tile_picture(dataset: int, snapshot: str, pipeline: str, image: int, variant: int, width: int) -> bytes:
     """A tile's picture by its address, as JPEG, at most `width` px wide. Raises `NotFound`."""
-    kept = kept_picture(snapshot, pipeline, image, variant, width)
+    asked = asked_path(_digest(snapshot), _digest(pipeline), image, variant, width)
+    kept = kept_picture(asked)
     if kept is not None:
         return kept
     renderer, key = _addressed(dataset, snapshot, pipeline, image)
-    return exact_picture(renderer, renderer.plan(key, variant), width, _asked_path(snapshot, pipeline, image, variant, width))
+    return exact_picture(renderer, renderer.plan(key, variant), width, asked)
 
 
-def kept_picture(snapshot: str, pipeline: str, image: int, variant: int, width: int) -> bytes | None:
-    """A tile's exact picture by its address, where it was asked for before."""
+def kept_picture(asked: Path) -> bytes | None:
+    """A tile's exact picture, where it was asked for before."""
     try:
-        return _asked_path(snapshot, pipeline, image, variant, width).read_bytes()
+        return asked.read_bytes()
     except FileNotFoundError:
         return None
 
 
-def _asked_path(snapshot: str, pipeline: str, image: int, variant: int, width: int) -> Path:
-    """Where a tile's picture is found without a plan; snapshot and pipeline without what names their kind of digest."""
-    path: Path = settings.TILES / "asked" / snapshot[:16] / pipeline / f"{image}-{variant}-{width}.jpg"
+def asked_path(snapshot: str, pipeline: str, image: int, variant: int, width: int) -> Path:
+    """Where a tile's picture is found without a plan, by the digests and numbers of its address."""
+    path: Path = settings.TILES / "asked" / snapshot[7:23] / pipeline[7:] / f"{image}-{variant}-{width}.jpg"
     return path
+
+
+def _digest(named: str) -> str:
+    """A digest as it stands in an address, with the kind it is of before it."""
+    return f"sha256:{named}"
 
 
 def tile_label_map(dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> Any:
@@ -206,7 +212,7 @@ def tile_trace(dataset: int, snapshot: str, pipeline: str, image: int, variant: 
 
 
 def _addressed(dataset: int, snapshot: str, pipeline: str, image: int) -> tuple[Renderer, str]:
-    return renderer_for(dataset, f"sha256:{snapshot}", f"sha256:{pipeline}"), key_of(image, dataset)
+    return renderer_for(dataset, _digest(snapshot), _digest(pipeline)), key_of(image, dataset)
 
 
 @lru_cache(maxsize=4096)
@@ -239,9 +245,9 @@ def exact_picture(renderer: Renderer, plan: Plan, width: int, asked: Path) -> by
     return found
 
 
-def asked_path(snapshot: str, renderer: Renderer, image: int, variant: int, width: int) -> Path:
-    """Where a tile's picture is found by its address."""
-    return _asked_path(snapshot[7:], renderer.pipeline.digest[7:], image, variant, width)
+def runs_of(dataset: int, snapshot: str, renderer: Renderer) -> bytes:
+    """Which steps share a resample, as JSON, from the disk or found now."""
+    return cached_json("runs", [dataset, snapshot, renderer.pipeline.digest], partial(shared_resamples, renderer))
 
 
 def shared_resamples(renderer: Renderer) -> list[dict[str, list[str]]]:

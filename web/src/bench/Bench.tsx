@@ -110,8 +110,13 @@ function useStepNames(document: PipelineDocument): ReadonlyMap<string, string> {
 const REST_MS = 1200;
 
 /** The images on the sheet: those given, or those on which the pipeline does worst, each beginning with the variant that does it. */
-function useWorst(dataset: Dataset, pick: Pick, count: number, given: ImageRow[]): { images: ImageRow[]; leading: Leading } {
-  const document = useDraft((draft) => draft.document);
+function useWorst(
+  dataset: Dataset,
+  document: PipelineDocument,
+  pick: Pick,
+  count: number,
+  given: ImageRow[],
+): { images: ImageRow[]; leading: Leading } {
   const [rested, setRested] = useState(document);
   useEffect(() => {
     const timer = setTimeout(() => setRested(document), REST_MS);
@@ -119,8 +124,8 @@ function useWorst(dataset: Dataset, pick: Pick, count: number, given: ImageRow[]
   }, [document]);
   const by = isWorst(pick) ? pick : null;
   const found = useQuery({
-    ...askWorst(dataset, rested as PipelineDocument, by ?? "lost", count),
-    enabled: by !== null && rested !== null,
+    ...askWorst(dataset, rested, by ?? "lost", count),
+    enabled: by !== null,
     placeholderData: keepOf(dataset.id),
   });
   return useMemo(() => {
@@ -179,7 +184,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     ...askRows(dataset, wishOf(dataset.id, { ...view, turn, pins, rows: count })),
     placeholderData: keepOf(dataset.id),
   });
-  const { images, leading } = useWorst(dataset, view.pick, count, rows.data ?? NO_IMAGES);
+  const { images, leading } = useWorst(dataset, document, view.pick, count, rows.data ?? NO_IMAGES);
   const shown = useMemo(() => soloOf(document, solo), [document, solo]);
   const following = useCallback((draft: PipelineDocument) => soloOf(draft, solo), [solo]);
   // There is a document as long as there is a desk.

@@ -1,7 +1,7 @@
 import { memo, type PointerEvent, type RefObject, useLayoutEffect, useRef } from "react";
 import type { Dataset, ImageRow, LabelObject } from "../api/client";
-import { useView } from "../state/view";
-import { type Drawn, drawLabels, sayDrawn } from "./draw-labels";
+import { light, litIn, useView } from "../state/view";
+import { drawLabels, sayDrawn } from "./draw-labels";
 import type { Easel } from "./easel";
 import { LabelMap } from "./LabelMap";
 import { objectUnder } from "./Overlay";
@@ -109,20 +109,11 @@ function PaintedFigure({ figure, painter, map, row, label, tileWidth, dataset }:
   );
 }
 
-const litIn = (lit: { row: number; object: string } | null, row: number) => (lit?.row === row ? lit.object : null);
-
-/** Light an object in all tiles of its row. */
-export function light(row: number, object: string | null): void {
-  if (object !== litIn(useView.getState().lit, row)) useView.setState({ lit: object === null ? null : { row, object } });
-}
-
 interface Content {
   width: number;
   height: number;
   objects: readonly LabelObject[];
 }
-
-const NOTHING_DRAWN: Drawn = { boxes: 0, polygons: 0, masks: 0, keypoints: 0, names: 0 };
 
 /** Paints a figure's picture and labels, and says on the figure what is shown. */
 class Painter implements Viewer {
@@ -173,13 +164,12 @@ class Painter implements Viewer {
     const { width, height, objects } = this.content;
     const zoom = this.tileWidth / width;
     this.figure.style.height = `${height * zoom}px`;
-    let drawn = NOTHING_DRAWN;
     this.easel.paint(this.figure, this.tileWidth, height * zoom, (pen, dots) => {
       if (this.picture) pen.drawImage(this.picture, 0, 0, Math.round(this.tileWidth * dots), Math.round(height * zoom * dots));
       const { layers, lit } = useView.getState();
       const { classes, lines } = this.dataset;
-      drawn = drawLabels(pen, objects, { width, height, zoom, dots }, { classes, lines, layers, lit: litIn(lit, this.row) });
-      sayDrawn(this.figure, objects, drawn);
+      const look = { classes, lines, layers, lit: litIn(lit, this.row) };
+      sayDrawn(this.figure, objects, drawLabels(pen, objects, { width, height, zoom, dots }, look));
     });
   }
 

@@ -1,6 +1,6 @@
 import { memo, useCallback, useEffect, useState } from "react";
 import type { Dataset, ImageRow, LabelObject, Tile } from "../api/client";
-import { useView } from "../state/view";
+import { light, litIn, useView } from "../state/view";
 import { percent } from "../words/figures";
 import { LabelMap } from "./LabelMap";
 import { Overlay } from "./Overlay";
@@ -70,15 +70,9 @@ export const TileView = memo(function TileView({
 }: Props) {
   const [shown, setShown] = useState<Shown | null>(null);
   const [failed, setFailed] = useState(false);
-  const point = useCallback(
-    (object: string | null) => {
-      const before = useView.getState().lit;
-      if (object !== (before?.row === row ? before.object : null)) useView.setState({ lit: object === null ? null : { row, object } });
-    },
-    [row],
-  );
+  const point = useCallback((object: string | null) => light(row, object), [row]);
   const layers = useView((view) => view.layers);
-  const lit = useView((view) => (view.lit?.row === row ? view.lit.object : null));
+  const lit = useView((view) => litIn(view.lit, row));
   useEffect(() => {
     let wanted = true;
     const image = new Image();

@@ -70,6 +70,8 @@ const NOTHING: Settled = { made: "", exact: false, tiles: new Map(), runs: [], e
  */
 export class TileFeed {
   private wish: TilesWish | null = null;
+  /** What the tiles of each of the wish's documents are made from: worked out once, as every tile is held against it. */
+  private made: string[] = [];
   private looks = new Map<string, Look>();
   private viewers = new Map<string, Viewer>();
   private readonly decoding = new Map<string, Look>();
@@ -87,11 +89,13 @@ export class TileFeed {
   /** Ask for tiles; what is there already stays. */
   ask(wish: TilesWish): void {
     const before = this.wish;
+    const made = wish.documents.map((document) => madeFrom(wish.dataset, document, wish.width));
+    const changed = before === null || made.some((each, place) => each !== this.made[place]);
     this.wish = wish;
-    const changed = before === null || wish.documents.some((_, place) => this.madeOf(wish, place) !== this.madeOf(before, place));
+    this.made = made;
     if (before && before.dataset.id !== wish.dataset.id) this.looks.clear();
     if (changed) {
-      for (const spot of wish.spots) this.viewers.get(spot.key)?.expect(this.madeOf(wish, spot.document));
+      for (const spot of wish.spots) this.viewers.get(spot.key)?.expect(this.madeOf(spot));
       clearTimeout(this.dimming);
       this.dimming = window.setTimeout(() => {
         for (const viewer of this.viewers.values()) viewer.dim();
@@ -114,7 +118,7 @@ export class TileFeed {
   attach(key: string, viewer: Viewer): () => void {
     this.viewers.set(key, viewer);
     const spot = this.wish?.spots.find((each) => each.key === key);
-    if (this.wish && spot) viewer.expect(this.madeOf(this.wish, spot.document));
+    if (this.wish && spot) viewer.expect(this.madeOf(spot));
     void this.decode(key);
     return () => {
       if (this.viewers.get(key) === viewer) this.viewers.delete(key);
@@ -135,14 +139,12 @@ export class TileFeed {
     this.wish = null;
   }
 
-  /** What a tile of one of the wish's documents is made from, and how wide. */
-  private madeOf({ dataset, documents, width }: TilesWish, place: number): string {
-    const document = documents[place];
-    return document ? `${width} ${dataset.id} ${dataset.digest} ${textOf(document)}` : "";
+  private madeOf(spot: Spot): string {
+    return this.made[spot.document] ?? "";
   }
 
   private isFresh(spot: Spot): boolean {
-    return this.wish !== null && this.looks.get(spot.key)?.made === this.madeOf(this.wish, spot.document);
+    return this.wish !== null && this.looks.get(spot.key)?.made === this.madeOf(spot);
   }
 
   private isExact(spot: Spot): boolean {
@@ -163,9 +165,9 @@ export class TileFeed {
   private async work(): Promise<void> {
     if (this.under_way) return;
     const wish = this.wish;
-    const made = wish && this.madeOf(wish, 0);
+    const made = this.made[0] ?? "";
     const batch = wish && this.refused?.made !== made ? this.next(wish) : null;
-    if (!wish || made === null || !batch) return;
+    if (!wish || !batch) return;
     const controller = new AbortController();
     const own = { controller, background: batch.background };
     this.under_way = own;
@@ -175,7 +177,7 @@ export class TileFeed {
       const body = { dataset: wish.dataset.id, documents, tiles, width, exact: batch.exact };
       const steps = await streamLooks(body, controller.signal, (frame) => {
         const spot = batch.spots[frame.place];
-        if (spot && !controller.signal.aborted) this.receive(wish, spot, frame);
+        if (spot && !controller.signal.aborted) this.receive(spot, frame);
       });
       if (JSON.stringify(steps) !== JSON.stringify(this.runs)) this.runs = steps;
       this.refused = null;
@@ -189,10 +191,10 @@ export class TileFeed {
     void this.work();
   }
 
-  private receive(wish: TilesWish, spot: Spot, { exact, tile, jpeg }: LookFrame): void {
+  private receive(spot: Spot, { exact, tile, jpeg }: LookFrame): void {
     const known = tile ?? this.looks.get(spot.key)?.tile;
     if (!known) return;
-    this.looks.set(spot.key, { tile: known, jpeg, exact, made: this.madeOf(wish, spot.document) });
+    this.looks.set(spot.key, { tile: known, jpeg, exact, made: this.madeOf(spot) });
     void this.decode(spot.key);
   }
 
@@ -232,11 +234,11 @@ export class TileFeed {
     this.showing = 0;
     if (!this.ready.size) return;
     this.lastShown = performance.now();
-    const documents = new Map(this.wish?.spots.map((spot) => [spot.key, spot.document]));
+    const spots = new Map(this.wish?.spots.map((spot) => [spot.key, spot]));
     for (const [key, { look, picture }] of this.ready) {
       const viewer = this.viewers.get(key);
-      const document = documents.get(key);
-      if (viewer && this.wish && document !== undefined) viewer.show(look, picture, this.madeOf(this.wish, document));
+      const spot = spots.get(key);
+      if (viewer && spot) viewer.show(look, picture, this.madeOf(spot));
       else picture?.close();
     }
     this.ready.clear();
@@ -256,7 +258,7 @@ export class TileFeed {
     const wish = this.wish;
     if (!wish) return;
     const seen = wish.spots.filter((spot) => wish.sight.has(spot.key));
-    const made = this.madeOf(wish, 0);
+    const made = this.made[0] ?? "";
     this.settled = {
       made: seen.length > 0 && seen.every((spot) => this.isFresh(spot)) ? made : this.settled.made,
       exact: seen.length > 0 && seen.every((spot) => this.isExact(spot)),

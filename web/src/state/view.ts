@@ -118,4 +118,12 @@ export const useView = create<View>()(
   }),
 );
 
+/** What is pointed at in a row. */
+export const litIn = (lit: View["lit"], row: number) => (lit?.row === row ? lit.object : null);
+
+/** Light an object in all tiles of its row. */
+export function light(row: number, object: string | null): void {
+  if (object !== litIn(useView.getState().lit, row)) useView.setState({ lit: object === null ? null : { row, object } });
+}
+
 export const LAYERS: Layer[] = ["boxes", "polygons", "masks", "keypoints", "names"];

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from argparse import BooleanOptionalAction
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -32,7 +31,7 @@ class Command(BaseCommand):
 
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--images", type=int, default=60)
-        parser.add_argument("--more", action=BooleanOptionalAction, default=False, help="only the smaller sets beside the survey, in the background")
+        parser.add_argument("--more", action="store_true", help="only the smaller sets beside the survey, in the background")
 
     def handle(self, *args: Any, **options: Any) -> None:
         survey = settings.STATE / "demo" / "night-moth-survey"
