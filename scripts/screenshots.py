@@ -81,7 +81,8 @@ def shoot_editions(page: Page, address: str) -> None:
     page.request.post(f"{address}api/trials", data={"datasets": [1], "pipelines": [1, other], "variants": 3})
     page.goto(f"{address}trials")
     page.wait_for_function("document.querySelectorAll('table a').length === 2", timeout=120_000)
-    cells = page.request.get(f"{address}api/trials").json()
+    # Of every dataset with every pipeline there are only the two that were ordered.
+    cells = [cell for cell in page.request.get(f"{address}api/trials").json() if cell["edition"]]
     for place, cell in enumerate(cells):
         lines = [
             f"{epoch},{1.2 * math.exp(-epoch / 6) + 0.1 * place:.4f},{(0.62 - 0.08 * place) * (1 - math.exp(-epoch / 5)):.4f}"
