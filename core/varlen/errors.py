@@ -9,6 +9,7 @@
     ├── RenderError       a step that can't be carried out on a given picture
     ├── ArrayError        an array, or labels given with it, that can't be right
     ├── StepFileError     a file of steps from outside that can't be used
+    ├── EvidenceError     pictures or results that can't be compared: too few, or of the wrong kind
     └── EditionError      an export that can't be written, resumed or verified
 
 The message of each is one line (``PipelineError``: one line a problem), ready to be
@@ -91,3 +92,7 @@ class StepFileError(VarlenError):
 
 class EditionError(VarlenError):
     """An edition that can't be written, resumed or verified."""
+
+
+class EvidenceError(VarlenError):
+    """Pictures, pipelines or scores that can't be compared, with the reason; or an experiment that can't be run."""

@@ -17,6 +17,7 @@ import typer
 
 from varlen._version import __version__
 from varlen.cli.editions import AcceptLossOption, FormatOption, editions, kinds, say_advice
+from varlen.cli.evidence import evidence
 from varlen.cli.reading import ReadingOptions, reads_dataset
 from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, printable, progress_bar, say, write_file
 from varlen.errors import ReadProblems, VarlenError
@@ -29,6 +30,7 @@ app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, pretty_exceptions
 pipeline_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Check a pipeline file or print its full form.")
 app.add_typer(pipeline_app, name="pipeline")
 app.add_typer(editions)
+app.add_typer(evidence)
 
 
 def main() -> None:

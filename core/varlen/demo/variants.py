@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 from PIL import Image
+from scipy import ndimage
 
 from varlen.datasets.convert import convert
 from varlen.datasets.dataset import Dataset
@@ -25,6 +26,7 @@ FORMS = ("coco", "voc", "yolo-keypoints", "class-folders", "mask-pairs", "turned
 SMALLEST_CROP = 40
 #: Of the night in the field.
 FIELD_SEED = 1911
+FIELD_IMAGES = 40
 #: Lightness from which the lamp's glare hides the cloth.
 GLARE = 236
 
@@ -89,15 +91,20 @@ def _write_turned_boxes(dataset: Dataset, folder: Path) -> None:
         labels.write_text("\n".join(lines) + "\n")
 
 
-def write_field_night(folder: Path, images: int = 12) -> None:
-    """Photographs of another night without labels: a cooler, weaker lamp, as a camera in the field brings them home."""
+def write_field_night(folder: Path, images: int = FIELD_IMAGES) -> None:
+    """Photographs of another night without labels, as a small camera in the field brings them home: a cooler, weaker lamp, a softer lens
+    and more grain."""
     part = folder.with_name(f".{folder.name}.varlen-part")
     shutil.rmtree(part, ignore_errors=True)
     (part / "images").mkdir(parents=True)
     for number in range(images):
         pixels, _ = photograph(FIELD_SEED, number)
-        light = (pixels / 255.0) ** 1.35 * np.array([0.62, 0.72, 0.95])
-        (part / "images" / f"field_{number + 1:04d}.jpg").write_bytes(encode((light * 255 + 0.5).astype(np.uint8), "jpeg", 90))
+        rng = np.random.default_rng([FIELD_SEED, number, 1])
+        light = (pixels / 255.0) ** rng.uniform(1.2, 1.5) * np.array([0.62, 0.72, 0.95])
+        soft = ndimage.gaussian_filter(light * 255, (*[rng.uniform(0.8, 1.3)] * 2, 0))
+        grainy = soft + rng.normal(0.0, rng.uniform(3.0, 6.0), soft.shape)
+        data = encode(np.clip(grainy + 0.5, 0, 255).astype(np.uint8), "jpeg", 97)
+        (part / "images" / f"field_{number + 1:04d}.jpg").write_bytes(data)
     part.rename(folder)
 
 

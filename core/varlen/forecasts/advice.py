@@ -130,7 +130,9 @@ def _of_order(pipeline: Pipeline) -> Iterator[Advice]:
         if step.step == "resize" and any(other.kind == "geometry" and other.step not in ("resize", "pad", "crop") for other in later):
             yield Advice("resize-early", step.id, "The picture is made smaller before it is moved.",
                        "Steps after it work with fewer pixels, and what they expose can't be filled from the larger picture.")  # fmt: skip
-        if step.step == "noise" and any(other.step == "resize" for other in later):
+        # A matched step has its amount from pictures that were resized after their noise, too.
+        matched = step.id.startswith("match-")
+        if step.step == "noise" and not matched and any(other.step == "resize" for other in later):
             yield Advice("noise-resized", step.id, "Noise is averaged away by the resize after it.",
                        "A sensor's noise is there at the size the model sees; put it after the resize.")  # fmt: skip
         if step.step == "compress" and any(other.step == "noise" for other in later):

@@ -1,0 +1,147 @@
+"""The probe's network: small enough to be trained in seconds on a processor, with a well-kept library (jax) and the same numbers every time."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from varlen.errors import EvidenceError
+from varlen.evidence.crops import Squares, Task
+
+#: Channels of the three convolutions that halve, and of one more.
+CHANNELS = (16, 32, 64)
+BATCH = 64
+RATE = 3e-3
+#: Squares that are answered at a time.
+ASKED = 256
+#: Share of steps in which the rate rises.
+WARM = 0.1
+
+
+def require_library() -> None:
+    """Raises `EvidenceError` with the one line that helps where the library is missing."""
+    try:
+        import jax  # noqa: F401
+        import optax  # noqa: F401
+    except ImportError:
+        raise EvidenceError("a probe needs the packages jax and optax: pip install 'varlen[probe]'") from None
+
+
+def use_one_thread() -> None:
+    """To be called before the library is first loaded: runs go side by side in processes, and sums keep their order."""
+    os.environ["XLA_FLAGS"] = "--xla_cpu_multi_thread_eigen=false intra_op_parallelism_threads=1"
+    os.environ["JAX_PLATFORMS"] = "cpu"
+
+
+class Network:
+    """A network for a task, with factors drawn from a seed."""
+
+    def __init__(self, task: Task, seed: int) -> None:
+        import jax
+
+        self.task = task
+        outputs = len(task.columns)
+        keys = jax.random.split(jax.random.PRNGKey(seed), 5)
+        self.factors: dict[str, Any] = {}
+        before = 3
+        for place, channels in enumerate(CHANNELS):
+            self.factors[f"conv{place}"] = _drawn(keys[place], (3, 3, before, channels))
+            before = channels
+        dense = task.name in ("pixels", "keypoints")
+        self.factors["more"] = _drawn(keys[3], (3, 3, before, before))
+        self.factors["out"] = _drawn(keys[4], (1, 1, before, outputs) if dense else (2 * before, outputs))
+
+    def train(self, steps: int, batches: Callable[[int], Squares], told: Callable[[int], None]) -> None:
+        """Adam with a rate that rises and falls. batches: the squares of a step; told: called after each step with its number."""
+        import jax
+        import optax
+
+        warm = max(1, int(steps * WARM))
+        rate = optax.warmup_cosine_decay_schedule(0.0, RATE, warm, max(steps, warm + 1))
+        optimizer = optax.adam(rate)
+        loss = _loss_of(self.task)
+
+        @jax.jit
+        def step(factors: Any, state: Any, pixels: Any, answers: Any) -> Any:
+            slopes = jax.grad(lambda given: loss(_answers(self.task, given, pixels), answers))(factors)
+            updates, state = optimizer.update(slopes, state)
+            return optax.apply_updates(factors, updates), state
+
+        state = optimizer.init(self.factors)
+        for number in range(steps):
+            squares = batches(number)
+            self.factors, state = step(self.factors, state, squares.pixels, squares.answers)
+            told(number + 1)
+        if not all(bool(np.isfinite(np.asarray(each)).all()) for each in jax.tree_util.tree_leaves(self.factors)):
+            raise EvidenceError("the probe's network did not converge: its factors are no numbers")
+
+    def answer(self, pixels: NDArray[np.uint8]) -> NDArray[np.int32]:
+        """The most likely answer for each square, as `Squares.answers`."""
+        import jax
+
+        ask = jax.jit(lambda given, squares: _answers(self.task, given, squares))
+        found = []
+        for first in range(0, len(pixels), ASKED):
+            part = pixels[first : first + ASKED]
+            full = np.zeros((ASKED, *part.shape[1:]), np.uint8)  # one shape is compiled once
+            full[: len(part)] = part
+            scores = np.asarray(ask(self.factors, full))[: len(part)]
+            if self.task.name == "keypoints":
+                found.append(scores.reshape(len(part), -1, scores.shape[-1]).argmax(axis=1))
+            else:
+                found.append(scores.argmax(axis=-1))
+        return np.concatenate(found).astype(np.int32) if found else np.zeros(0, np.int32)
+
+
+def _drawn(key: Any, shape: tuple[int, ...]) -> Any:
+    """Factors of a layer (He et al., 2015), and its offsets."""
+    import jax
+    import jax.numpy as jnp
+
+    fan = int(np.prod(shape[:-1]))
+    return jax.random.normal(key, shape) * np.sqrt(2.0 / fan), jnp.zeros(shape[-1])
+
+
+def _convolved(values: Any, layer: Any, stride: int) -> Any:
+    import jax
+
+    kernel, offset = layer
+    found = jax.lax.conv_general_dilated(values, kernel, (stride, stride), "SAME", dimension_numbers=("NHWC", "HWIO", "NHWC"))
+    return found + offset
+
+
+def _answers(task: Task, factors: Any, pixels: Any) -> Any:
+    """Scores: (N, C) for classes, (N, G, G, C) for pixels and keypoints."""
+    import jax
+    import jax.numpy as jnp
+
+    values = pixels.astype(jnp.float32) / 127.5 - 1.0
+    dense = task.name in ("pixels", "keypoints")
+    for place in range(len(CHANNELS)):
+        # Grids are a quarter of the square's side: the third convolution halves only for classes.
+        values = jax.nn.relu(_convolved(values, factors[f"conv{place}"], 1 if dense and place == 2 else 2))
+    values = jax.nn.relu(values + _convolved(values, factors["more"], 1))
+    if dense:
+        return _convolved(values, factors["out"], 1)
+    kernel, offset = factors["out"]
+    pooled = jnp.concatenate([values.mean(axis=(1, 2)), values.max(axis=(1, 2))], axis=1)
+    return pooled @ kernel + offset
+
+
+def _loss_of(task: Task) -> Callable[[Any, Any], Any]:
+    """Cross-entropy over classes; for keypoints over the cells of each one's map."""
+    import jax.numpy as jnp
+    import optax
+
+    def loss(scores: Any, answers: Any) -> Any:
+        if task.name == "keypoints":
+            scores = scores.reshape(scores.shape[0], -1, scores.shape[-1]).transpose(0, 2, 1)
+        known = answers >= 0
+        each = optax.softmax_cross_entropy_with_integer_labels(scores, jnp.where(known, answers, 0))
+        return (each * known).sum() / jnp.maximum(known.sum(), 1)
+
+    return loss
