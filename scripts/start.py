@@ -6,6 +6,7 @@ Run by `make start` with the environment's own Python.
 from __future__ import annotations
 
 import argparse
+import importlib.util
 import os
 import signal
 import socket
@@ -61,6 +62,15 @@ def check_outside_steps() -> None:
         sys.exit(done.stderr.strip())
 
 
+def install_probe() -> None:
+    """The packages of the probe, which is asked for later than the first screen if at all; without them it says how to get them."""
+    if importlib.util.find_spec("jax") is None:
+        subprocess.Popen(
+            ["nice", "-n", "19", PROJECT / ".venv/bin/uv", "pip", "install", "-q", "--require-hashes", "-r", PROJECT / "requirements/probe.lock"],
+            env={**os.environ, "VIRTUAL_ENV": str(PROJECT / ".venv")}, start_new_session=True,
+        )  # fmt: skip
+
+
 def answers(port: int) -> bool:
     """Whether the application itself answers, not only its port."""
     try:
@@ -106,6 +116,7 @@ def main() -> None:
         if not os.environ.get("VARLEN_DEMO_ALONE"):
             # Smaller sets for the other pages, with what the processor has left over.
             more = manage("load_demo", "--more", start_new_session=True)
+            install_probe()
     while not stopping and all(process.poll() is None for process in running):
         time.sleep(0.2)
     for process in [*running, *([more] if more else [])]:

@@ -68,6 +68,7 @@ INSTALLED_APPS = [
     "varlen_server.datasets",
     "varlen_server.pipelines",
     "varlen_server.editions",
+    "varlen_server.evidence",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",

@@ -14,6 +14,7 @@ from varlen_server.datasets import import_views as imports
 from varlen_server.datasets import views as datasets
 from varlen_server.editions import image_views, trial_views
 from varlen_server.editions import views as editions
+from varlen_server.evidence import views as evidence
 from varlen_server.first_page import screens
 from varlen_server.pipelines import views as pipelines
 from varlen_server.sheet import views as sheet
@@ -81,6 +82,13 @@ urlpatterns = [
     path("api/editions/<int:pk>/scores", image_views.EditionScores.as_view()),
     path("api/editions/<int:pk>/compare/<int:other>", image_views.EditionCompare.as_view()),
     path("api/trials", trial_views.Trials.as_view()),
+    path("api/inquiries", evidence.InquiryList.as_view()),
+    path("api/inquiries/<int:pk>", evidence.InquiryDetail.as_view()),
+    path("api/inquiries/<int:pk>/cancel", evidence.InquiryCancel.as_view()),
+    path("api/inquiries/<int:pk>/resume", evidence.InquiryResume.as_view()),
+    path("api/matches", evidence.Matches.as_view()),
+    path("api/matches/place", evidence.PlaceSteps.as_view()),
+    path("api/probes", evidence.Probes.as_view()),
     path("api/editions/<int:pk>/download", editions.EditionDownload.as_view()),
     re_path(r"^(?!api/|static/|assets/).*$", screens),
 ]

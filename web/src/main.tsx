@@ -29,6 +29,7 @@ const views: RouteObject[] = [
   { path: "editions", lazy: async () => ({ Component: (await import("./editions/Editions")).Editions }) },
   { path: "editions/:id", lazy: async () => ({ Component: (await import("./editions/EditionPage")).EditionPage }) },
   { path: "editions/:id/against/:other", lazy: async () => ({ Component: (await import("./editions/ComparePage")).ComparePage }) },
+  { path: "probes/:id", lazy: async () => ({ Component: (await import("./evidence/ProbePage")).ProbePage }) },
   { path: "trials", lazy: async () => ({ Component: (await import("./editions/Trials")).Trials }) },
   { path: "*", element: <Bench /> },
 ];

@@ -317,6 +317,7 @@ def score(edition: EditionArgument,
           epoch: Annotated[Optional[float], typer.Option(min=0)] = None,  # noqa: UP045
           split: Annotated[str, typer.Option(help="train, validation or test")] = "",
           note: Annotated[str, typer.Option()] = "",
+          run: Annotated[str, typer.Option("--run", metavar="NAME", help="which training of several, such as a seed")] = "",
           file: Annotated[Optional[Path], typer.Option("--file", metavar="FILE", help="CSV or JSON lines as trainers write them")] = None,  # noqa: UP045
           as_json: JsonOption = False) -> None:  # fmt: skip
     """Attach numbers from training to an edition; without any, print those it has."""
@@ -329,9 +330,9 @@ def score(edition: EditionArgument,
             text = file.read_text(encoding="utf-8-sig")
         except (OSError, UnicodeDecodeError) as error:
             raise VarlenError(f"{file}: {getattr(error, 'strerror', None) or 'not text in UTF-8'}") from None
-        found = read_scores(text, str(file))
+        found = read_scores(text, str(file), run)
     elif name is not None and value is not None:
-        found = [Score(name, value, epoch, split, note)]
+        found = [Score(name, value, epoch, split, note, run=run)]
     elif name is not None:
         raise VarlenError("score: a name needs a value, such as: varlen score EDITION mAP 0.71 --split test")
     else:
@@ -339,8 +340,10 @@ def score(edition: EditionArgument,
         if as_json:
             print(json.dumps([asdict(each) for each in scores], ensure_ascii=False))
         else:
-            rows = [[each.name, each.split, "" if each.epoch is None else f"{each.epoch:g}", f"{each.value:g}", each.note] for each in scores]
-            print_table([["name", "split", "epoch", "value", "note"], *rows])
+            rows = [
+                [each.name, each.run, each.split, "" if each.epoch is None else f"{each.epoch:g}", f"{each.value:g}", each.note] for each in scores
+            ]
+            print_table([["name", "run", "split", "epoch", "value", "note"], *rows])
         return
     attach(edition, found)
     print(json.dumps({"attached": len(found)}) if as_json else f"{edition}: {len(found)} {'score' if len(found) == 1 else 'scores'} attached")

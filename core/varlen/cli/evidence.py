@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import os
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Optional
+from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
 from varlen.cli.reading import ReadingOptions, reads_dataset
-from varlen.cli.terminal import DatasetArgument, JsonOption, print_table, say, write_file
+from varlen.cli.terminal import DatasetArgument, JsonOption, print_table, progress_bar, say, write_file
 
 if TYPE_CHECKING:
     from varlen.datasets.dataset import Dataset
@@ -92,3 +92,79 @@ def _by_step(plain: dict[str, list[dict[str, str]]]) -> dict[str, list[str]]:
         low, high = steps[reason["step"]][reason["parameter"]]
         found.setdefault(steps[reason["step"]]["step"], []).append(f"{reason['parameter']} {low:g} to {high:g} ({reason['says']})")
     return found
+
+
+@evidence.command()
+@reads_dataset
+def probe(dataset: DatasetArgument, reading: ReadingOptions,
+          pipelines: Annotated[list[Path], typer.Option("-p", "--pipeline", metavar="PIPELINE", help="once for each to compare with none")],
+          seeds: Annotated[int, typer.Option(min=1, max=100, help="runs of each")] = 3,
+          minutes: Annotated[Optional[float], typer.Option(min=0.2, help="about how long all may take")] = None,  # noqa: UP045
+          task: Annotated[str, typer.Option(help="classification, objects, pixels or keypoints; else by what the dataset has")] = "",
+          out: Annotated[Optional[Path], typer.Option("-o", "--out", metavar="DIR", help="keep all runs there; an interrupted probe goes on")] = None,  # noqa: UP045
+          workers: Annotated[int, typer.Option(min=1, max=64)] = min(os.cpu_count() or 1, 2),
+          as_json: JsonOption = False) -> None:  # fmt: skip
+    """Does it help? A small network trained with each pipeline and with none, judged on untouched validation pictures."""
+    from varlen.evidence.fixed_conditions import CONDITIONS, pipelines_of
+    from varlen.evidence.probe import probe as run_probe
+    from varlen.pipeline.document import read
+
+    chosen = [read(path) for path in pipelines]
+    found = reading.read(dataset)
+    with progress_bar("probing", 1000) as done:
+        result = run_probe(found, chosen, seeds=seeds, minutes=minutes, task=task, out=out, workers=workers,
+                           progress=lambda share, left: done(round(share * 1000)))  # fmt: skip
+    if out is not None:
+        for condition in CONDITIONS:
+            for pipeline in pipelines_of(condition):
+                (out / "conditions").mkdir(exist_ok=True)
+                pipeline.save(out / "conditions" / f"{pipeline.name.replace(' ', '-')}.varlen.json")
+    if as_json:
+        print(json.dumps(result.to_json(), ensure_ascii=False))
+        return
+    _print_probe(result.to_json())
+
+
+def _print_probe(found: dict[str, Any]) -> None:
+    print(f"{found['metric']} on {found['split']}, {found['seeds']} seeds, {found['steps']} steps of training, {found['seconds']:.0f} s")
+    rows = [["pipeline", "mean", "spread", "difference", "95 % interval", ""]]
+    for row in found["results"]:
+        more = ["", "", ""]
+        if "verdict" in row:
+            more = [f"{row['difference']:+.3f}", f"{row['interval'][0]:+.3f} … {row['interval'][1]:+.3f}", row["verdict"]]
+        rows.append([row["pipeline"], f"{row['mean']:.3f}", f"{row['spread']:.3f}", *more])
+    print_table(rows)
+    conditions = list(next(iter(found["robustness"].values())))
+    print_table([["under", *conditions],
+                 *[[name, *(f"{values[each]:.3f}" for each in conditions)] for name, values in found["robustness"].items()]])  # fmt: skip
+    for row in found["results"]:
+        if "to_tell" in row:
+            print(f"{row['pipeline']}: no difference shown; what would tell: {row['to_tell']}")
+    print(found["proxy"])
+    for line in found["notes"]:
+        say(f"note: {line}")
+
+
+@evidence.command()
+def scores(folders: Annotated[list[Path], typer.Argument(metavar="DIR…", help="editions, or folders of editions")],
+           baseline: Annotated[str, typer.Option(metavar="NAME", help="the edition or pipeline others are compared with")] = "",
+           as_csv: Annotated[bool, typer.Option("--csv", help="as CSV")] = False,
+           as_json: JsonOption = False) -> None:  # fmt: skip
+    """Scores of several editions: means over runs, and differences to a baseline with their intervals."""
+    from varlen.evidence.compared_scores import compare_scores, read_editions, to_csv
+
+    rows = compare_scores(read_editions(folders), baseline)
+    if as_json:
+        print(json.dumps(rows, ensure_ascii=False))
+    elif as_csv:
+        print(to_csv(rows), end="")
+    else:
+        print_table([["edition", "score", "split", "n", "mean", "spread", "difference", "95 % interval", ""], *map(_score_row, rows)])
+
+
+def _score_row(row: dict[str, Any]) -> list[str]:
+    cells = [row["edition"], row["score"], row["split"], str(row["n"]), f"{row['mean']:.4g}", f"{row['spread']:.2g}"]
+    if row["difference"] is None:
+        return [*cells, "", "", ""]
+    interval = "" if row["difference_low"] == row["difference_high"] else f"{row['difference_low']:+.3g} … {row['difference_high']:+.3g}"
+    return [*cells, f"{row['difference']:+.3g}", interval, row["verdict"]]

@@ -1,7 +1,7 @@
 """Numbers that came of training on an edition, kept beside it in `scores.jsonl`.
 
-One line a score: name, value, and where they apply epoch, split and a note. Lines are only
-ever added; of several with one name, split and epoch the last counts.
+One line a score: name, value, and where they apply run, epoch, split and a note. Lines are only
+ever added; of several with one run, name, split and epoch the last counts.
 """
 
 from __future__ import annotations
@@ -22,12 +22,14 @@ from varlen.editions.record import RECORD, SCORES
 from varlen.errors import EditionError
 
 MOST_ROWS = 1_000_000
-_PLACES = ("epoch", "step", "split", "note", "time", "at")
+_PLACES = ("epoch", "step", "split", "note", "time", "at", "run", "seed")
+#: Letters of a run's name.
+LONGEST_RUN = 120
 
 
 @dataclass(frozen=True, slots=True)
 class Score:
-    """One number; epoch None: of the whole training."""
+    """One number; epoch None: of the whole training; run: which training of several, such as "seed 3", "" for the only one."""
 
     name: str
     value: float
@@ -35,6 +37,7 @@ class Score:
     split: str = ""
     note: str = ""
     at: str = ""
+    run: str = ""
 
 
 def attach(folder: Path, scores: list[Score]) -> None:
@@ -56,37 +59,39 @@ def check(score: Score) -> None:
     """Raises `EditionError` for a score without a name or without a finite value."""
     if not score.name.strip() or len(score.name) > 120:
         raise EditionError("a score needs a name of at most 120 letters")
+    if len(score.run) > LONGEST_RUN:
+        raise EditionError(f"a run's name has at most {LONGEST_RUN} letters")
     if not math.isfinite(score.value):
         raise EditionError(f"{score.name}: {score.value} is not a number that can be compared")
 
 
 def scores_of(folder: Path) -> list[Score]:
-    """An edition's scores, each the last of its kind, by name, split and epoch."""
+    """An edition's scores, each the last of its kind, by run, name, split and epoch."""
     try:
         lines = (folder / SCORES).read_bytes().splitlines()
     except OSError:
         return []
-    found: dict[tuple[str, str, float | None], Score] = {}
+    found: dict[tuple[str, str, str, float | None], Score] = {}
     for number, line in enumerate(lines, 1):
         try:
             score = Score(**orjson.loads(line))
         except (orjson.JSONDecodeError, TypeError) as error:
             raise EditionError(f"{folder / SCORES}, line {number}: damaged ({error})") from None
-        found[score.name, score.split, score.epoch] = score
-    return sorted(found.values(), key=lambda score: (score.name, score.split, score.epoch is None, score.epoch or 0.0))
+        found[score.run, score.name, score.split, score.epoch] = score
+    return sorted(found.values(), key=lambda score: (score.name, score.split, score.run, score.epoch is None, score.epoch or 0.0))
 
 
-def read_scores(text: str, source: str) -> list[Score]:
+def read_scores(text: str, source: str, run: str = "") -> list[Score]:
     """Scores from what trainers write: CSV or JSON lines, a score a row or a column a score.
 
     A row with `name` and `value` is one score. Otherwise every column that holds numbers is
-    one; `epoch`, `split` and `note` say where it belongs, and a name such as `val/loss` names
-    its split itself. Raises `EditionError` naming the line.
+    one; `epoch`, `split`, `note` and `run` (or `seed`) say where it belongs, and a name such as `val/loss` names
+    its split itself. run: of rows that name none. Raises `EditionError` naming the line.
     """
     rows = _json_rows(text, source) if text.lstrip().startswith("{") else _csv_rows(text, source)
     found: list[Score] = []
     for number, row in rows:
-        found += _of_row(row, f"{source}, line {number}")
+        found += _of_row(row, f"{source}, line {number}", run)
         if len(found) > MOST_ROWS:
             raise EditionError(f"{source}: more than {MOST_ROWS} scores")
     if not found:
@@ -120,31 +125,42 @@ def _csv_rows(text: str, source: str) -> list[tuple[int, dict[str, Any]]]:
     return rows
 
 
-def _of_row(row: dict[str, Any], place: str) -> list[Score]:
+def _of_row(row: dict[str, Any], place: str, run: str) -> list[Score]:
     epoch = _number(row.get("epoch"))
     if row.get("epoch") not in (None, "") and epoch is None:
         raise EditionError(f"{place}: the epoch {row['epoch']!r} is not a number")
-    split, note = str(row.get("split") or ""), str(row.get("note") or "")
+    split, note, run = str(row.get("split") or ""), str(row.get("note") or ""), _run_of(row) or run
     if "name" in row and "value" in row:
         value = _number(row["value"])
         if value is None:
             raise EditionError(f"{place}: the value {row['value']!r} is not a number")
-        return [_named(str(row["name"]), value, epoch, split, note)]
+        return [_named(str(row["name"]), value, epoch, split, note, run)]
     return [
-        _named(name, value, epoch, split, note)
+        _named(name, value, epoch, split, note, run)
         for name, text in row.items()
         if name and name not in _PLACES and (value := _number(text)) is not None
     ]  # fmt: skip
 
 
-def _named(name: str, value: float, epoch: float | None, split: str, note: str) -> Score:
+def _run_of(row: dict[str, Any]) -> str:
+    """The run that a row names: its own name, or its seed."""
+    if row.get("run") not in (None, ""):
+        return str(row["run"]).strip()
+    seed = row.get("seed")
+    if seed in (None, ""):
+        return ""
+    number = _number(seed)
+    return f"seed {number:g}" if number is not None else f"seed {seed}"
+
+
+def _named(name: str, value: float, epoch: float | None, split: str, note: str, run: str) -> Score:
     """A name such as `val/loss` or `train_loss` says its split, when no column does."""
     name = name.strip()
     for mark in ("/", "_"):
         first, _, rest = name.partition(mark)
         if not split and rest and first.lower() in SPLIT_WORDS:
             name, split = rest, first
-    return Score(name, value, epoch, SPLIT_WORDS.get(split.lower(), split), note)
+    return Score(name, value, epoch, SPLIT_WORDS.get(split.lower(), split), note, run=run)
 
 
 def _number(value: Any) -> float | None:

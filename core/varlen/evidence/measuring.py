@@ -28,6 +28,9 @@ Wanted = tuple[str, int]
 CACHE_BYTES = 64 << 20
 #: Less blank area than this changes no condition.
 LITTLE_BLANK = 0.002
+#: The qualities of files met so far, by digest: the variants of a picture share its own.
+_qualities: dict[str, float] = {}
+MOST_QUALITIES = 20_000
 #: Pictures that a worker measures at a time.
 BATCH = 8
 
@@ -81,9 +84,13 @@ def _seen(renderer: Renderer, plan: Plan) -> NDArray[np.uint8] | None:
 
 def _compression(dataset: Dataset, key: str, plan: Plan) -> float:
     """The lower of the file's quality and those of the compress steps that took part."""
-    data = dataset.source(key)
-    own = quality_of_file(data)
-    quality = quality_of_pixels(dataset.pixels(key)) if own is None else float(own)
+    digest = dataset.source_digest(key)
+    if digest not in _qualities:
+        own = quality_of_file(dataset.source(key))
+        if len(_qualities) >= MOST_QUALITIES:
+            _qualities.clear()
+        _qualities[digest] = quality_of_pixels(dataset.pixels(key)) if own is None else float(own)
+    quality = _qualities[digest]
     drawn = [float(stage.values["quality"]) for stage in plan.stages if isinstance(stage, Detail) and stage.step.step == "compress"]
     return min([quality, *drawn])
 

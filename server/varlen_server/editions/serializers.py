@@ -225,6 +225,24 @@ class ScoreSerializer(serializers.Serializer):
     split = serializers.CharField(allow_blank=True, default="")
     note = serializers.CharField(allow_blank=True, default="")
     at = serializers.CharField(allow_blank=True, default="")
+    run = serializers.CharField(allow_blank=True, max_length=120, default="", help_text="which training of several, such as a seed")
+
+
+class CellScoreSerializer(serializers.Serializer):
+    """A score over the runs of an edition: value is their mean; low and high a 95 % interval; difference to the dataset's baseline."""
+
+    name = serializers.CharField()
+    split = serializers.CharField()
+    value = serializers.FloatField()
+    n = serializers.IntegerField()
+    spread = serializers.FloatField()
+    low = serializers.FloatField()
+    high = serializers.FloatField()
+    difference = serializers.FloatField(allow_null=True)
+    difference_low = serializers.FloatField(allow_null=True)
+    difference_high = serializers.FloatField(allow_null=True)
+    paired = serializers.BooleanField(allow_null=True)
+    verdict = serializers.CharField(allow_null=True)
 
 
 class ScoresRequestSerializer(serializers.Serializer):
@@ -277,7 +295,7 @@ class CellSerializer(serializers.Serializer):
     done = serializers.IntegerField()
     total = serializers.IntegerField()
     message = serializers.CharField(allow_blank=True)
-    scores = ScoreSerializer(many=True, help_text="the last of each name and split")
+    scores = CellScoreSerializer(many=True)
 
 
 class TrialsStartSerializer(OrderSerializer):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from varlen.editions.scores import Score, scores_of
+from varlen.editions.scores import scores_of
 from varlen.editions.trials import order_for
 from varlen.errors import VarlenError
 from varlen.pipeline.document import from_json
@@ -26,7 +26,9 @@ Cell = dict[str, Any]
 def all_cells() -> list[Cell]:
     """A cell for every pipeline and dataset, as both are now."""
     newest, datasets = _newest_editions(), _datasets()
-    return [_cell(dataset, revision, newest) for revision in _latest_revisions() for dataset in datasets]
+    cells = [_cell(dataset, revision, newest) for revision in _latest_revisions() for dataset in datasets]
+    _compared_scores(cells)
+    return cells
 
 
 def start(datasets: list[int], pipelines: list[int], order: dict[str, Any], accept_loss: Sequence[str] = ()) -> list[Cell]:
@@ -42,6 +44,7 @@ def start(datasets: list[int], pipelines: list[int], order: dict[str, Any], acce
                     name, dataset, revision.document, order_for(from_json(revision.document), spec_of(order)), revision, accept_loss=accept_loss
                 )
             cells.append(_cell(dataset, revision, newest))
+    _compared_scores(cells)
     return cells
 
 
@@ -78,15 +81,26 @@ def _cell(dataset: Dataset, revision: Revision, newest: dict[Key, Edition]) -> C
     if edition is None:
         return cell
     return {**cell, "edition": edition.pk, "state": edition.state, "done": edition.done, "total": edition.total, "message": edition.message,
-            "scores": _last_scores(edition)}  # fmt: skip
+            "scores": []}  # fmt: skip
 
 
-def _last_scores(edition: Edition) -> list[Score]:
-    """Of each name and split the number of the whole training, else of its last epoch."""
-    found: dict[tuple[str, str], Score] = {}
-    try:
-        for score in scores_of(edition.folder):
-            found[score.name, score.split] = score
-    except VarlenError:
-        return []
-    return list(found.values())
+def _compared_scores(cells: list[Cell]) -> None:
+    """Give every cell its scores over runs, compared with the dataset's baseline."""
+    from varlen.evidence.compared_scores import ScoredEdition, compare_scores
+
+    scored = []
+    for edition in Edition.objects.filter(pk__in=[cell["edition"] for cell in cells if cell["edition"]], state=Edition.State.DONE):
+        try:
+            scores = scores_of(edition.folder)
+        except VarlenError:
+            continue
+        if scores:
+            steps = sum(1 for step in edition.document["steps"] if step.get("enabled", True) and step.get("scope") != "every")
+            scored.append(ScoredEdition(str(edition.pk), edition.dataset_name, edition.dataset_digest, str(edition.document["name"]), steps, scores))
+    if not scored:
+        return
+    by_edition: dict[int, list[dict[str, Any]]] = {}
+    for row in compare_scores(scored):
+        by_edition.setdefault(int(row["edition"]), []).append({**row, "name": row["score"], "value": row["mean"]})
+    for cell in cells:
+        cell["scores"] = by_edition.get(cell["edition"], [])

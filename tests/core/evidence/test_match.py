@@ -72,8 +72,8 @@ def test_a_noisy_field_gets_noise(training, tmp_path: Path) -> None:
 
 
 def test_what_no_step_reaches_is_said(tmp_path: Path) -> None:
-    blurred = _write(tmp_path / "training", 0, lambda pixels, rng: ndimage.gaussian_filter(pixels, (3.0, 3.0, 0)))
-    found = match(blurred, _write(tmp_path / "field", 100), workers=2)
+    blurred = _write(tmp_path / "training", 0, lambda pixels, rng: ndimage.gaussian_filter(pixels, (3.0, 3.0, 0)), count=16)
+    found = match(blurred, _write(tmp_path / "field", 100, count=16), workers=2)
     assert not any(step.step == "blur" for step in found.suggested)
     assert any(line.startswith("sharpness: the field is sharper") for line in found.unreached)
 
@@ -90,7 +90,7 @@ def test_alike_sides_get_no_suggestion(training, tmp_path: Path) -> None:
 
 def test_workers_change_no_digit(training, tmp_path: Path) -> None:
     field = _write(tmp_path / "field", 100, count=12)
-    pipeline = Pipeline([{"step": "flip"}, {"step": "rotate", "degrees": [-20, 20]}], seed=4)
+    pipeline = Pipeline([{"step": "flip"}, {"step": "gamma"}], seed=4)
     one, two = (match(training, field, pipeline, workers=workers).to_json(values=True) for workers in (1, 2))
     assert one == two
 

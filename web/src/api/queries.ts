@@ -43,7 +43,9 @@ type Kind =
   | "edition"
   | "trials"
   | "scores"
-  | "import";
+  | "import"
+  | "inquiries"
+  | "inquiry";
 
 /** Ask anew for all answers of some kinds, or for those about one thing of a kind. */
 export async function refresh(client: QueryClient, ...kinds: (Kind | readonly [Kind, number])[]): Promise<void> {
@@ -277,5 +279,16 @@ export const askScores = (edition: number) =>
     queryKey: ["scores", edition],
     queryFn: () => take(api.GET("/api/editions/{id}/scores", { params: { path: { id: edition } } })),
   });
+
+// Matches and probes
+
+export const askInquiries = (kind: "match" | "probe", dataset?: number) =>
+  queryOptions({
+    queryKey: ["inquiries", kind, dataset ?? 0],
+    queryFn: () => take(api.GET("/api/inquiries", { params: { query: { kind, ...(dataset ? { dataset } : {}) } } })),
+  });
+
+export const askInquiry = (id: number) =>
+  queryOptions({ queryKey: ["inquiry", id], queryFn: () => take(api.GET("/api/inquiries/{id}", { params: { path: { id } } })) });
 
 export const askTrials = queryOptions({ queryKey: ["trials"], queryFn: () => take(api.GET("/api/trials")) });

@@ -587,6 +587,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/inquiries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Matches and probes, the newest first. */
+        get: operations["inquiries_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/inquiries/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One with its answer. */
+        get: operations["inquiries_detail"];
+        put?: never;
+        post?: never;
+        /** @description Delete one that has ended. */
+        delete: operations["inquiries_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/inquiries/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Stop it; the runs a probe has done are kept. */
+        post: operations["inquiries_cancel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/inquiries/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Go on where it stopped. */
+        post: operations["inquiries_resume"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ledger": {
         parameters: {
             query?: never;
@@ -618,6 +687,40 @@ export interface paths {
          *     32-bit little-endian lengths, a JSON head and a JPEG. The stream ends when the reader goes away.
          */
         post: operations["looks_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/matches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Compare training pictures and a pipeline's variants with pictures of the field. */
+        post: operations["matches_start"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/matches/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A pipeline with suggested steps where they belong in it. */
+        post: operations["matches_place"];
         delete?: never;
         options?: never;
         head?: never;
@@ -689,6 +792,23 @@ export interface paths {
         get: operations["pipelines_revisions"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Train a small network with each pipeline and with none, and compare. */
+        post: operations["probes_start"];
         delete?: never;
         options?: never;
         head?: never;
@@ -923,8 +1043,29 @@ export interface components {
             done: number;
             total: number;
             message: string;
-            /** @description the last of each name and split */
-            scores: components["schemas"]["Score"][];
+            scores: components["schemas"]["CellScore"][];
+        };
+        /** @description A score over the runs of an edition: value is their mean; low and high a 95 % interval; difference to the dataset's baseline. */
+        CellScore: {
+            name: string;
+            split: string;
+            /** Format: double */
+            value: number;
+            n: number;
+            /** Format: double */
+            spread: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            difference: number | null;
+            /** Format: double */
+            difference_low: number | null;
+            /** Format: double */
+            difference_high: number | null;
+            paired: boolean | null;
+            verdict: string | null;
         };
         /** @description The last check of an edition's files. state: "", checking or checked. */
         Check: {
@@ -1008,6 +1149,11 @@ export interface components {
          * @enum {string}
          */
         DifferenceKindEnum: "added" | "removed" | "moved" | "changed" | "pipeline";
+        Document: {
+            document: {
+                [key: string]: unknown;
+            };
+        };
         DocumentRequest: {
             document: {
                 [key: string]: unknown;
@@ -1291,6 +1437,12 @@ export interface components {
          * @enum {string}
          */
         ExifEnum: "upright" | "stored";
+        /** @description A picture of the field outside of what the variants cover. sha256: of its file, for its address. */
+        FieldPicture: {
+            key: string;
+            conditions: string[];
+            sha256: string;
+        };
         Finding: {
             kind: string;
             severity: components["schemas"]["SeverityEnum"];
@@ -1527,10 +1679,68 @@ export interface components {
          * @enum {string}
          */
         ImportState: "gathering" | "recognised" | "waiting" | "reading" | "done" | "failed" | "cancelled";
+        /** @description A match or a probe. result: as `varlen match --json` and `varlen probe --json` print it; empty until it is done. */
+        Inquiry: {
+            readonly id: number;
+            kind: components["schemas"]["KindBecEnum"];
+            dataset: number;
+            dataset_digest: string;
+            dataset_name: string;
+            field?: number | null;
+            field_name?: string;
+            documents: {
+                [key: string]: unknown;
+            }[];
+            options: {
+                [key: string]: unknown;
+            };
+            state?: components["schemas"]["State038Enum"];
+            /** Format: double */
+            share?: number;
+            /** Format: double */
+            seconds_left?: number | null;
+            doing?: string;
+            message?: string;
+            result: {
+                [key: string]: unknown;
+            };
+            readonly pictures: components["schemas"]["FieldPicture"][];
+            /** Format: date-time */
+            readonly created: string;
+            /** Format: date-time */
+            started?: string | null;
+            /** Format: date-time */
+            finished?: string | null;
+        };
+        /** @description One of the list: without the values of its plots. */
+        InquiryRow: {
+            readonly id: number;
+            kind: components["schemas"]["KindBecEnum"];
+            dataset: number;
+            dataset_name: string;
+            field_name?: string;
+            /** @description Of its pipelines. */
+            readonly names: string[];
+            state?: components["schemas"]["State038Enum"];
+            /** Format: double */
+            share?: number;
+            /** Format: double */
+            seconds_left?: number | null;
+            doing?: string;
+            message?: string;
+            /** Format: date-time */
+            readonly created: string;
+        };
         Keypoints: {
             before: number;
             after: number;
         };
+        /**
+         * @description * `match` - Match
+         *     * `probe` - Probe
+         * @enum {string}
+         */
+        KindBecEnum: "match" | "probe";
         LabelCount: {
             name: string;
             labels: number;
@@ -1674,6 +1884,16 @@ export interface components {
             height: number;
             counts: number[];
         };
+        MatchRequestRequest: {
+            /** @description training pictures */
+            dataset: number;
+            /** @description a dataset of pictures from where the model will work; its labels may be missing */
+            field: number;
+            /** @description the pipeline whose variants are compared */
+            document?: {
+                [key: string]: unknown;
+            } | null;
+        };
         Message: {
             message: string;
             problems: string[];
@@ -1786,6 +2006,26 @@ export interface components {
             same: boolean;
             changes: components["schemas"]["Difference"][];
         };
+        /** @description A suggested pipeline for the bench: the given one with the chosen steps in their places. */
+        PlaceRequest: {
+            document: {
+                [key: string]: unknown;
+            };
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
+        ProbeRequestRequest: {
+            dataset: number;
+            /** @description pipelines; none is always added */
+            documents: {
+                [key: string]: unknown;
+            }[];
+            /** @default 3 */
+            seeds: number;
+            /** Format: double */
+            minutes?: number | null;
+        };
         /** @description What files seem to be. Splits and labels are of the first images alone, unless `exact`. */
         Recognised: {
             format: string;
@@ -1897,6 +2137,11 @@ export interface components {
             note: string;
             /** @default  */
             at: string;
+            /**
+             * @description which training of several, such as a seed
+             * @default
+             */
+            run: string;
         };
         ScoreRequest: {
             name: string;
@@ -1910,6 +2155,11 @@ export interface components {
             note: string;
             /** @default  */
             at: string;
+            /**
+             * @description which training of several, such as a seed
+             * @default
+             */
+            run: string;
         };
         /** @description Scores one by one, or the text of a file as trainers write them. */
         ScoresRequestRequest: {
@@ -1986,6 +2236,15 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * @description * `waiting` - Waiting
+         *     * `running` - Running
+         *     * `done` - Done
+         *     * `stopped` - Stopped
+         *     * `cancelled` - Cancelled
+         * @enum {string}
+         */
+        State038Enum: "waiting" | "running" | "done" | "stopped" | "cancelled";
         Step: {
             step: string;
             kind: string;
@@ -3164,6 +3423,139 @@ export interface operations {
             };
         };
     };
+    inquiries_list: {
+        parameters: {
+            query?: {
+                dataset?: number;
+                /**
+                 * @description * `match` - Match
+                 *     * `probe` - Probe
+                 */
+                kind?: "match" | "probe";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InquiryRow"][];
+                };
+            };
+        };
+    };
+    inquiries_detail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inquiry"];
+                };
+            };
+        };
+    };
+    inquiries_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    inquiries_cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inquiry"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    inquiries_resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inquiry"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
     ledger_make: {
         parameters: {
             query?: never;
@@ -3214,6 +3606,68 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    matches_start: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatchRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inquiry"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    matches_place: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"];
                 };
             };
             422: {
@@ -3397,6 +3851,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RevisionLine"][];
+                };
+            };
+        };
+    };
+    probes_start: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inquiry"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
                 };
             };
         };

@@ -86,6 +86,8 @@ function choose(dataset: number): void {
 
 const CALM_MS = 450;
 const EditionDialog = lazy(async () => ({ default: (await import("./EditionDialog")).EditionDialog }));
+const MatchDialog = lazy(async () => ({ default: (await import("../evidence/MatchDialog")).MatchDialog }));
+const ProbeDialog = lazy(async () => ({ default: (await import("../evidence/ProbeDialog")).ProbeDialog }));
 const ForecastDialog = lazy(async () => ({ default: (await import("./ForecastDialog")).ForecastDialog }));
 const NO_STEPS: StepFacts[] = [];
 const NO_IMAGES: ImageRow[] = [];
@@ -176,9 +178,12 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
   const [sight, setSight] = useState(FIRST_SIGHT);
   const [making, setMaking] = useState(false);
   const [looking, setLooking] = useState(false);
+  const [asking, setAsking] = useState<"match" | "probe" | null>(null);
   // An edition names the revision it is made of.
   const make = useCallback(() => void flush().then(() => setMaking(true)), [flush]);
   const look = useCallback(() => setLooking(true), []);
+  const match = useCallback(() => setAsking("match"), []);
+  const probe = useCallback(() => setAsking("probe"), []);
   const catalogue = useQuery(askSteps);
   const rows = useQuery({
     ...askRows(dataset, wishOf(dataset.id, { ...view, turn, pins, rows: count })),
@@ -227,6 +232,8 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
       else if (key === "r") reshuffle();
       else if (key === "e") make();
       else if (key === "f") setLooking(true);
+      else if (key === "m") setAsking("match");
+      else if (key === "p") setAsking("probe");
     };
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
@@ -286,11 +293,13 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
           )}
         </div>
       </div>
-      <LedgerBar dataset={dataset} names={names} ledger={ledger.data} stale={late} make={make} look={look} />
+      <LedgerBar dataset={dataset} names={names} ledger={ledger.data} stale={late} make={make} look={look} match={match} probe={probe} />
       <Suspense>
         {looking && (
           <ForecastDialog dataset={dataset} document={document} catalogue={catalogue.data ?? NO_STEPS} close={() => setLooking(false)} />
         )}
+        {asking === "match" && <MatchDialog dataset={dataset} document={document} close={() => setAsking(null)} />}
+        {asking === "probe" && <ProbeDialog dataset={dataset} document={document} close={() => setAsking(null)} />}
         {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}
       </Suspense>
     </div>

@@ -13,10 +13,13 @@ interface Props {
   stale: boolean;
   make: () => void;
   look: () => void;
+  /** Compare with the field; probe whether it helps. */
+  match: () => void;
+  probe: () => void;
 }
 
 /** Exact counts, what becomes of objects, and the button that makes an edition. */
-export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale, make, look }: Props) {
+export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale, make, look, match, probe }: Props) {
   const dim = stale ? 0.5 : 1;
   const training = dataset.splits.find((split) => split.split === "train")?.images ?? 0;
   const all = ledger ? ledger.kept + ledger.clipped + ledger.dropped : 0;
@@ -76,7 +79,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale
           <Figures dim={dim} lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
         </>
       )}
-      <Next look={look} make={make} />
+      <Next look={look} make={make} match={match} probe={probe} />
     </Flex>
   );
 });
@@ -91,10 +94,25 @@ const Wished = memo(function Wished({ training }: { training: number }) {
   );
 });
 
-const Next = memo(function Next({ look, make }: Pick<Props, "look" | "make">) {
+const Next = memo(function Next({ look, make, match, probe }: Pick<Props, "look" | "make" | "match" | "probe">) {
   return (
     <>
-      <Button ml="auto" flex="none" variant="outline" size="sm" onClick={look} title="What becomes of the labels (F)">
+      <Button
+        ml="auto"
+        flex="none"
+        variant="ghost"
+        colorPalette="gray"
+        size="sm"
+        px={2}
+        onClick={match}
+        title="Compare with pictures of the field (M)"
+      >
+        Match
+      </Button>
+      <Button flex="none" variant="ghost" colorPalette="gray" size="sm" px={2} onClick={probe} title="Does it help? A quick experiment (P)">
+        Probe
+      </Button>
+      <Button flex="none" variant="outline" size="sm" onClick={look} title="What becomes of the labels (F)">
         Forecast
       </Button>
       <Button flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">

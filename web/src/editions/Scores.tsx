@@ -46,7 +46,7 @@ export function Scores({ edition }: { edition: Edition }) {
           event.preventDefault();
           if (!good) return;
           attach.mutate({
-            scores: [{ name: name.trim(), value: number, epoch: null, split, note: "", at: "" }],
+            scores: [{ name: name.trim(), value: number, epoch: null, split, note: "", at: "", run: "" }],
             text: "",
             source: "by hand",
           });

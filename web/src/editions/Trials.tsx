@@ -3,7 +3,7 @@ import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/rea
 import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas, type Score, take } from "../api/client";
-import { askDatasets, askPipelines, askScores, askTrials, refresh } from "../api/queries";
+import { askDatasets, askInquiries, askPipelines, askScores, askTrials, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
 import { Heading } from "../shell/NarrowPanel";
 import { ViewTools } from "../shell/ViewTools";
@@ -125,6 +125,7 @@ export function Trials() {
           </Table.Body>
         </Table.Root>
       </Box>
+      <Probes />
       {shown && (
         <Box mt={6} maxWidth="900px">
           <Heading>{`${shown} over the epochs`}</Heading>
@@ -138,6 +139,8 @@ export function Trials() {
     </Box>
   );
 }
+
+const short = (value: number) => Number(value.toPrecision(3));
 
 const name = (list: { id: number; name: string }[], id: number) => list.find((each) => each.id === id)?.name ?? "";
 
@@ -190,11 +193,53 @@ function CellView({ cell, metric, best }: { cell: Cell | undefined; metric: stri
         </Text>
       )}
       {score && (
-        <Text fontWeight={best === score.value ? 650 : 400} color={best === score.value ? "amber.fg" : undefined} fontSize="heading">
-          {Number(score.value.toPrecision(4))}
-          {best === score.value ? " best here" : ""}
-        </Text>
+        <>
+          <Text fontWeight={best === score.value ? 650 : 400} color={best === score.value ? "amber.fg" : undefined} fontSize="heading">
+            {Number(score.value.toPrecision(4))}
+            {score.n > 1 && (
+              <Text as="span" color="fg.muted" fontSize="body" fontWeight={400} title={`95 % interval of the mean over ${score.n} runs`}>
+                {" "}
+                ({short(score.low)} – {short(score.high)}, {score.n} runs)
+              </Text>
+            )}
+            {best === score.value ? " best here" : ""}
+          </Text>
+          {score.verdict && score.difference !== null && (
+            <Text fontSize="small" color={score.verdict === "hurts" ? "loss" : "fg.muted"}>
+              {score.difference > 0 ? "+" : ""}
+              {short(score.difference)}
+              {score.difference_low !== score.difference_high &&
+                ` (${short(score.difference_low ?? 0)} … ${short(score.difference_high ?? 0)})`}
+              : {score.verdict}
+            </Text>
+          )}
+        </>
       )}
+    </Box>
+  );
+}
+
+/** Quick experiments made from the bench, the newest first. */
+function Probes() {
+  const found = useQuery({ ...askInquiries("probe"), refetchOnMount: "always" });
+  if (!found.data?.length) return null;
+  return (
+    <Box mt={6}>
+      <Heading>probes: small networks trained with a pipeline and with none</Heading>
+      {found.data.map((each) => (
+        <Text key={each.id} py="1px">
+          <Link to={`/probes/${each.id}`}>
+            <Text as="span" textDecoration="underline" textUnderlineOffset="3px">
+              {each.names.join(", ")}
+            </Text>
+          </Link>{" "}
+          on {each.dataset_name}
+          <Text as="span" color="fg.muted">
+            , {each.created.slice(0, 16).replace("T", " ")}
+            {each.state !== "done" && `, ${each.state}`}
+          </Text>
+        </Text>
+      ))}
     </Box>
   );
 }

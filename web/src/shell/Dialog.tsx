@@ -2,7 +2,7 @@ import { CloseButton, Dialog, Portal } from "@chakra-ui/react";
 
 interface Props {
   title: string;
-  size?: "sm" | "md" | "lg" | "xl";
+  size?: "sm" | "md" | "lg" | "xl" | "cover";
   /** Long contents scroll within the frame. */
   scrolls?: boolean;
   footer?: React.ReactNode;
@@ -17,7 +17,7 @@ export function PageDialog({ title, size = "md", scrolls, footer, close, childre
       <Portal>
         <Dialog.Backdrop />
         <Dialog.Positioner>
-          <Dialog.Content>
+          <Dialog.Content {...(size === "cover" ? { maxHeight: "calc(100vh - 40px)", marginBlock: "20px" } : {})}>
             <Dialog.Header pb={2}>
               <Dialog.Title fontSize="heading">{title}</Dialog.Title>
             </Dialog.Header>

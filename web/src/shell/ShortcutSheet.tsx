@@ -14,6 +14,7 @@ const SHORTCUTS: [string, string][] = [
   ["Delete", "remove the selected step"],
   ["Enter on a tile", "open its trace; ← → ↑ ↓ move along the sheet"],
   ["F", "forecast"],
+  ["M, P", "match the field; probe whether it helps"],
   ["A", "add a step"],
   ["R", "reshuffle: a new seed"],
   ["Ctrl + Z, Ctrl + Shift + Z", "undo, redo"],

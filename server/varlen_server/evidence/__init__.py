@@ -1,0 +1,1 @@
+"""Matching a field and probing pipelines, as jobs with records."""

@@ -1,0 +1,91 @@
+import { Box, Button, Checkbox, Flex, Text } from "@chakra-ui/react";
+import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, type Dataset, type PipelineDocument, take } from "../api/client";
+import { askInquiries, askPipeline, askPipelines, refresh } from "../api/queries";
+import { PageDialog } from "../shell/Dialog";
+import { ErrorBox } from "../shell/ErrorBox";
+import { NumberField } from "../shell/NumberField";
+import { InquiryProgress } from "./InquiryProgress";
+import { ProbeView } from "./ProbeView";
+import type { ProbeResult } from "./results";
+
+interface Props {
+  dataset: Dataset;
+  /** The bench's pipeline as it stands. */
+  document: PipelineDocument;
+  close: () => void;
+}
+
+/** Does it help? A small network trained with the bench's pipeline, with others, and with none. */
+export function ProbeDialog({ dataset, document, close }: Props) {
+  const client = useQueryClient();
+  const pipelines = useQuery(askPipelines);
+  const before = useQuery(askInquiries("probe", dataset.id));
+  const [also, setAlso] = useState<number[]>([]);
+  const [seeds, setSeeds] = useState(3);
+  const [open, setOpen] = useState<number | null>(null);
+  const others = (pipelines.data ?? []).filter((each) => each.name !== document.name);
+  const documents = useQueries({
+    queries: others.filter((each) => also.includes(each.id)).map((each) => askPipeline(each.id, each.latest)),
+  });
+  const ready = documents.every((each) => each.data);
+  const start = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/api/probes", {
+          body: {
+            dataset: dataset.id,
+            documents: [{ ...document }, ...documents.flatMap((each) => (each.data ? [{ ...(each.data.document as object) }] : []))],
+            seeds,
+            minutes: null,
+          },
+        }),
+      ),
+    onSuccess: (made) => {
+      setOpen(made.id);
+      void refresh(client, "inquiries");
+    },
+  });
+  const shown = open ?? before.data?.[0]?.id ?? null;
+  return (
+    <PageDialog title="Does it help?" size="cover" scrolls close={close}>
+      <Flex align="center" gap={4} wrap="wrap" mb={2}>
+        <Text>
+          on <b>{dataset.name}</b>: no augmentation, <b>{document.name}</b>
+          {others.length > 0 && ", and"}
+        </Text>
+        {others.map((each) => (
+          <Checkbox.Root
+            key={each.id}
+            size="sm"
+            checked={also.includes(each.id)}
+            onCheckedChange={() => setAlso(also.includes(each.id) ? also.filter((id) => id !== each.id) : [...also, each.id])}
+          >
+            <Checkbox.HiddenInput />
+            <Checkbox.Control />
+            <Checkbox.Label>{each.name}</Checkbox.Label>
+          </Checkbox.Root>
+        ))}
+        <Flex align="center" gap={2}>
+          <Text color="fg.muted">seeds</Text>
+          <NumberField label="Seeds" value={seeds} low={1} high={30} change={(count) => setSeeds(count ?? 3)} />
+        </Flex>
+        <Button size="sm" colorPalette="amber" disabled={!ready} loading={start.isPending} onClick={() => start.mutate()}>
+          Probe
+        </Button>
+      </Flex>
+      <Text color="fg.muted" fontSize="small" mb={4}>
+        A small network is trained on the training split with each of them, equally long, and judged on untouched validation pictures. It
+        takes a few minutes and goes on when this is closed; results are kept under <Link to="/trials">Trials</Link>.
+      </Text>
+      {start.error && <ErrorBox error={start.error} />}
+      {shown !== null && (
+        <Box>
+          <InquiryProgress id={shown}>{(inquiry) => <ProbeView found={inquiry.result as unknown as ProbeResult} />}</InquiryProgress>
+        </Box>
+      )}
+    </PageDialog>
+  );
+}

@@ -1,0 +1,224 @@
+import { Box, Flex, Table, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import { Heading } from "../shell/NarrowPanel";
+import { PLOT_TEXT } from "../theme";
+import { counted, saySeconds } from "../words/figures";
+import type { ProbeResult, ProbeRow } from "./results";
+
+const NONE = "none";
+const WIDTH = 560;
+const ROW = 46;
+const AXIS = 30;
+const LEFT = 8;
+
+/** What a probe found: a dot and an interval for each pipeline with the baseline as a band, how each holds under other conditions, and class by class. */
+export function ProbeView({ found }: { found: ProbeResult }) {
+  const metric = found.metric.replaceAll("_", " ");
+  return (
+    <Box maxWidth="1060px">
+      <Heading>{`${metric} on the ${found.split} split: ${counted(found.seeds, "seed")}, ${found.steps} steps of training each, ${saySeconds(found.seconds)}`}</Heading>
+      <Forest found={found} metric={metric} />
+      <Heading>robustness: the same networks on the same pictures under fixed conditions</Heading>
+      <Robustness found={found} />
+      <Heading>{found.task === "keypoints" ? "keypoint by keypoint" : "class by class"}</Heading>
+      <Classes found={found} />
+      <Text mt={4} color="fg.muted" maxWidth="720px">
+        {found.proxy} Intervals cover chance between seeds and between validation pictures.
+      </Text>
+      {found.notes.map((note) => (
+        <Text key={note} color="fg.muted">
+          Note: {note}.
+        </Text>
+      ))}
+    </Box>
+  );
+}
+
+/** One row a pipeline; runs as small ticks. Intervals are those of the difference to none, laid about the mean. */
+function Forest({ found, metric }: { found: ProbeResult; metric: string }) {
+  const [at, setAt] = useState<ProbeRow | null>(null);
+  const base = found.results.find((row) => row.pipeline === NONE);
+  if (!base) return null;
+  const ends = (row: ProbeRow): [number, number] =>
+    row.interval ? [base.mean + row.interval[0], base.mean + row.interval[1]] : [base.mean - base.spread, base.mean + base.spread];
+  const all = found.results.flatMap((row) => [...ends(row), ...row.values]);
+  const spare = (Math.max(...all) - Math.min(...all) || 0.1) * 0.08;
+  const [from, to] = [Math.min(...all) - spare, Math.max(...all) + spare];
+  const x = (value: number) => LEFT + ((value - from) / (to - from)) * (WIDTH - 2 * LEFT);
+  const height = found.results.length * ROW;
+  return (
+    <Flex gap={4} align="flex-start">
+      <Box flex="0 0 190px">
+        {found.results.map((row) => (
+          <Flex key={row.pipeline} height={`${ROW}px`} direction="column" justify="center">
+            <Text fontWeight={600} truncate title={row.pipeline}>
+              {row.pipeline === NONE ? "no augmentation" : row.pipeline}
+            </Text>
+            <Text fontSize="small" color="fg.muted">
+              {row.mean.toFixed(3)} ± {row.spread.toFixed(3)}
+            </Text>
+          </Flex>
+        ))}
+      </Box>
+      <svg
+        viewBox={`0 0 ${WIDTH} ${height + AXIS}`}
+        width={WIDTH}
+        style={{ flex: "0 1 auto", minWidth: 0 }}
+        role="img"
+        aria-label={`${metric}: ${found.results.map((row) => `${row.pipeline} ${row.mean.toFixed(3)}`).join(", ")}`}
+      >
+        <rect
+          x={x(base.mean - base.spread)}
+          width={Math.max(1, x(base.mean + base.spread) - x(base.mean - base.spread))}
+          height={height}
+          fill="var(--chakra-colors-bg-emphasized)"
+        />
+        <line x1={x(base.mean)} x2={x(base.mean)} y2={height} stroke="var(--chakra-colors-fg-muted)" strokeDasharray="3 3" />
+        {found.results.map((row, place) => {
+          const y = place * ROW + ROW / 2;
+          const [low, high] = ends(row);
+          const color =
+            row.verdict === "hurts"
+              ? "var(--chakra-colors-loss)"
+              : row.verdict === "helps"
+                ? "var(--chakra-colors-amber-fg)"
+                : "var(--chakra-colors-fg)";
+          return (
+            <g key={row.pipeline} stroke={color} fill={color} onPointerEnter={() => setAt(row)} onPointerLeave={() => setAt(null)}>
+              <rect x={0} y={place * ROW} width={WIDTH} height={ROW} fill="transparent" stroke="none" />
+              {row.pipeline !== NONE && <line x1={x(low)} x2={x(high)} y1={y} y2={y} strokeWidth={2} />}
+              {row.values.map((value, run) => (
+                // biome-ignore lint/suspicious/noArrayIndexKey: runs have no other name, and never change places
+                <line key={run} x1={x(value)} x2={x(value)} y1={y + 8} y2={y + 14} strokeWidth={1.2} opacity={0.7} />
+              ))}
+              <circle cx={x(row.mean)} cy={y} r={5} />
+            </g>
+          );
+        })}
+        <g transform={`translate(0 ${height})`} fontSize={PLOT_TEXT} fill="var(--chakra-colors-fg-muted)">
+          <line x1={0} x2={WIDTH} y1={0.5} y2={0.5} stroke="var(--chakra-colors-fg-muted)" />
+          {ticks(from, to).map((mark) => (
+            <g key={mark} transform={`translate(${x(mark)} 0)`}>
+              <line y2={4} stroke="var(--chakra-colors-fg-muted)" />
+              <text y={18} textAnchor="middle">
+                {mark}
+              </text>
+            </g>
+          ))}
+          <text x={WIDTH} y={-4} textAnchor="end">
+            {at ? `${at.pipeline}: ${at.values.map((value) => value.toFixed(3)).join(", ")}` : ""}
+          </text>
+        </g>
+      </svg>
+      <Box flex="1 1 240px" minWidth="200px">
+        {found.results.map((row) => (
+          <Flex key={row.pipeline} height={`${ROW}px`} direction="column" justify="center" data-verdict={row.pipeline}>
+            {row.verdict ? (
+              <>
+                <Text fontWeight={600} color={row.verdict === "hurts" ? "loss" : row.verdict === "helps" ? "amber.fg" : undefined}>
+                  {row.verdict}{" "}
+                  <Text as="span" fontWeight={400} color="fg.muted" fontSize="small">
+                    {signed(row.difference ?? 0)} ({signed(row.interval?.[0] ?? 0)} … {signed(row.interval?.[1] ?? 0)})
+                  </Text>
+                </Text>
+                {row.to_tell && (
+                  <Text fontSize="caption" color="fg.muted" lineHeight={1.2}>
+                    what would tell: {row.to_tell}
+                  </Text>
+                )}
+              </>
+            ) : (
+              <Text color="fg.muted">what the others are compared with</Text>
+            )}
+          </Flex>
+        ))}
+      </Box>
+    </Flex>
+  );
+}
+
+const signed = (value: number) => `${value < 0 ? "−" : "+"}${Math.abs(value).toFixed(3)}`;
+
+function Robustness({ found }: { found: ProbeResult }) {
+  const rows = Object.entries(found.robustness);
+  const conditions = Object.keys(rows[0]?.[1] ?? {});
+  return (
+    <Table.Root size="sm" width="auto" aria-label="Robustness" css={{ "& td, & th": { fontSize: "body", px: 3, py: 1.5 } }}>
+      <Table.Header>
+        <Table.Row bg="transparent">
+          <Table.ColumnHeader pl={0} />
+          {conditions.map((name) => (
+            <Table.ColumnHeader key={name} textAlign="end">
+              {name}
+            </Table.ColumnHeader>
+          ))}
+        </Table.Row>
+      </Table.Header>
+      <Table.Body>
+        {rows.map(([name, values]) => (
+          <Table.Row key={name} bg="transparent">
+            <Table.Cell pl={0}>{name === NONE ? "no augmentation" : name}</Table.Cell>
+            {conditions.map((condition) => {
+              const told = found.robustness_difference[name]?.[condition];
+              const clear = told && told.verdict !== "no difference shown";
+              return (
+                <Table.Cell
+                  key={condition}
+                  textAlign="end"
+                  fontWeight={clear ? 650 : 400}
+                  color={clear ? (told.verdict === "helps" ? "amber.fg" : "loss") : undefined}
+                  title={
+                    told
+                      ? `${signed(told.difference)} (${signed(told.interval[0])} … ${signed(told.interval[1])}): ${told.verdict}`
+                      : undefined
+                  }
+                >
+                  {values[condition]?.toFixed(3)}
+                </Table.Cell>
+              );
+            })}
+          </Table.Row>
+        ))}
+      </Table.Body>
+    </Table.Root>
+  );
+}
+
+function Classes({ found }: { found: ProbeResult }) {
+  const names = Object.keys(found.results[0]?.per_class ?? {});
+  return (
+    <Table.Root size="sm" width="auto" aria-label="Classes" css={{ "& td, & th": { fontSize: "body", px: 3, py: 1 } }}>
+      <Table.Header>
+        <Table.Row bg="transparent">
+          <Table.ColumnHeader pl={0} />
+          {found.results.map((row) => (
+            <Table.ColumnHeader key={row.pipeline} textAlign="end">
+              {row.pipeline === NONE ? "no augmentation" : row.pipeline}
+            </Table.ColumnHeader>
+          ))}
+        </Table.Row>
+      </Table.Header>
+      <Table.Body>
+        {names.map((name) => (
+          <Table.Row key={name} bg="transparent">
+            <Table.Cell pl={0}>{name}</Table.Cell>
+            {found.results.map((row) => (
+              <Table.Cell key={row.pipeline} textAlign="end">
+                {row.per_class[name]?.toFixed(3) ?? "none to judge"}
+              </Table.Cell>
+            ))}
+          </Table.Row>
+        ))}
+      </Table.Body>
+    </Table.Root>
+  );
+}
+
+function ticks(from: number, to: number): number[] {
+  const raw = (to - from) / 5;
+  const power = 10 ** Math.floor(Math.log10(raw));
+  const step = [1, 2, 5, 10].map((each) => each * power).find((each) => each >= raw) ?? raw;
+  const found: number[] = [];
+  for (let mark = Math.ceil(from / step) * step; mark <= to; mark += step) found.push(Number(mark.toPrecision(5)));
+  return found;
+}
