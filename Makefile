@@ -12,7 +12,7 @@ test:
 	@scripts/check
 	@scripts/front-tests
 	@.venv/bin/python -m pytest tests/core tests/docs tests/package -n auto
-	@.venv/bin/python -m pytest tests/scripts tests/server tests/browser
+	@scripts/served-tests
 
 bench:
 	@scripts/setup --dev

@@ -31,8 +31,9 @@ PARTS = {
     "Datasets": ["read_dataset", "Dataset", "SourceSample"],
     "Training": ["stream", "Samples", "batch", "Sample", "Batch"],
     "Editions": ["export", "Edition", "verify", "Verdict", "recreate", "Recreated", "forecast", "compare"],
+    "Evidence": ["match", "probe"],
     "Steps of your own": ["step", "Range", "Number", "Step"],
-    "Errors": ["VarlenError", "PipelineError", "ArrayError", "DatasetError", "RenderError", "EditionError", "StepFileError"],
+    "Errors": ["VarlenError", "PipelineError", "ArrayError", "DatasetError", "RenderError", "EditionError", "EvidenceError", "StepFileError"],
 }
 
 

@@ -6,7 +6,7 @@
     out = pipeline.render(image, v.Labels(boxes=boxes, classes=["moth"]), key="night_0001", variant=3)
 
 Arrays: `Pipeline`, `Labels`, the steps (`Flip`, `Rotate`, …), `sheet`, `strip`, `step` for one of your own.
-Datasets: `read_dataset`, `Dataset.from_arrays`, `stream` for training, `export`, `verify`, `recreate`, `forecast`, `compare`.
+Datasets: `read_dataset`, `Dataset.from_arrays`, `stream` for training, `export`, `verify`, `recreate`, `forecast`, `compare`, `match`, `probe`.
 Errors: all derive from `VarlenError`; their messages say what to write instead.
 
 Everything public is listed in `__all__`, made in `varlen.api`, and loaded when it is first asked for: commands that need no arrays
@@ -35,6 +35,7 @@ if TYPE_CHECKING:
         EditionError,
         Elastic,
         Equalize,
+        EvidenceError,
         Flip,
         Gamma,
         Grayscale,
@@ -81,6 +82,8 @@ if TYPE_CHECKING:
         compare,
         export,
         forecast,
+        match,
+        probe,
         read_dataset,
         recreate,
         sheet,
@@ -92,11 +95,11 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ArrayError", "Batch", "Blur", "Branch", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Crop", "Cutout", "Dataset", "DatasetError",
-    "Edition", "EditionError", "Elastic", "Equalize", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss", "Mixup", "Mosaic",
-    "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError", "QuarterTurn",
-    "Range", "Recreated", "Relight", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Scale", "Sharpen",
-    "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__", "batch",
-    "compare", "export", "forecast", "read_dataset", "recreate", "sheet", "step", "stream", "strip", "verify",
+    "Edition", "EditionError", "Elastic", "Equalize", "EvidenceError", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss",
+    "Mixup", "Mosaic", "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError",
+    "QuarterTurn", "Range", "Recreated", "Relight", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Scale",
+    "Sharpen", "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__",
+    "batch", "compare", "export", "forecast", "match", "probe", "read_dataset", "recreate", "sheet", "step", "stream", "strip", "verify",
 ]  # fmt: skip
 
 #: What step files ask for while the catalogue is still being filled.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from varlen._version import __version__
 from varlen.arrays.clips import RenderedClip
@@ -31,7 +31,7 @@ from varlen.editions.remade import verify_deep
 from varlen.editions.rows import find_row
 from varlen.editions.source import known_splits, source_of
 from varlen.editions.verify import verify as _verify
-from varlen.errors import ArrayError, DatasetError, EditionError, PipelineError, ReadProblems, RenderError, StepFileError, VarlenError
+from varlen.errors import ArrayError, DatasetError, EditionError, EvidenceError, PipelineError, ReadProblems, RenderError, StepFileError, VarlenError
 from varlen.forecasts.label_forecast import forecast as _forecast
 from varlen.model.objects import Part
 from varlen.pipeline import document
@@ -60,6 +60,10 @@ from varlen.steps.relight import Relight
 from varlen.steps.resize import Resize
 from varlen.steps.rotate import Rotate
 from varlen.steps.tone import ChannelGain, Gamma, Grayscale, Warmth
+
+if TYPE_CHECKING:
+    from varlen.evidence.match import Match
+    from varlen.evidence.probe import Probe
 
 Pairs = str | Mapping[str, str] | Sequence[tuple[str, str]]
 
@@ -185,6 +189,38 @@ def forecast(dataset: Dataset | Path | str, pipeline: document.Pipeline | Path |
     return _forecast(_dataset(dataset), _pipeline(pipeline), draws)
 
 
+def match(dataset: Dataset | Path | str, field: Dataset | Path | str, pipeline: document.Pipeline | Path | str | None = None, *,
+          workers: int = 1) -> Match:  # fmt: skip
+    """How pictures of the field lie against training pictures and a pipeline's variants, and the steps that would cover them.
+
+    field: pictures from where the model will work; labels are not needed. The result has `auc_before`, `auc_after`, `suggested` (a pipeline,
+    empty where nothing is needed), `pipeline` (the given one with the suggested steps), `unreached` and `to_json()`.
+    Raises `EvidenceError` for fewer than five pictures on a side.
+
+    >>> import varlen as v
+    >>> v.match("moths", "moths").suggested.steps
+    ()
+    """
+    from varlen.evidence.match import match as find_match
+
+    return find_match(_dataset(dataset), _dataset(field), None if pipeline is None else _pipeline(pipeline), workers=workers)
+
+
+def probe(dataset: Dataset | Path | str, pipelines: Sequence[document.Pipeline | Path | str], *, seeds: int = 3, minutes: float | None = None,
+          task: str = "", out: Path | str | None = None, workers: int = 2) -> Probe:  # fmt: skip
+    """Does it help? A small network trained with each pipeline and with none, judged on untouched validation pictures.
+
+    seeds: runs of each, the same seeds for all; minutes: about how long all may take; task: "classification", "objects", "pixels" or
+    "keypoints" in place of what the dataset's labels suggest; out: a folder that keeps the runs, so that an interrupted probe goes on. The result
+    shows itself as a table in a notebook; `results` and `to_json()` hold means, differences with intervals, verdicts and robustness. A proxy:
+    for harmful steps and for ranking, not for the scores a real model reaches. Needs `pip install 'varlen[probe]'`; raises `EvidenceError`.
+    """
+    from varlen.evidence.probe import probe as run_probe
+
+    return run_probe(_dataset(dataset), [_pipeline(each) for each in pipelines], seeds=seeds, minutes=minutes, task=task,
+                     out=None if out is None else Path(out), workers=workers)  # fmt: skip
+
+
 def compare(one: Edition | Path | str, other: Edition | Path | str) -> dict[str, Any]:
     """What differs between two editions: dataset, pipeline, order, counts and label statistics, as plain values. Raises `EditionError`.
 
@@ -225,9 +261,9 @@ def _pairs(given: Pairs, name: str) -> tuple[tuple[str, str], ...]:
 
 __all__ = [
     "ArrayError", "Batch", "Blur", "Branch", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Crop", "Cutout", "Dataset", "DatasetError",
-    "Edition", "EditionError", "Elastic", "Equalize", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss", "Mixup", "Mosaic",
-    "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError", "QuarterTurn", "Range",
-    "Recreated", "Relight", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Scale", "Sharpen", "Shear", "Sheet",
-    "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__", "batch", "compare", "export",
-    "forecast", "read_dataset", "recreate", "sheet", "step", "stream", "strip", "verify",
+    "Edition", "EditionError", "Elastic", "Equalize", "EvidenceError", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss",
+    "Mixup", "Mosaic", "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError",
+    "QuarterTurn", "Range", "Recreated", "Relight", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Scale",
+    "Sharpen", "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__",
+    "batch", "compare", "export", "forecast", "match", "probe", "read_dataset", "recreate", "sheet", "step", "stream", "strip", "verify",
 ]  # fmt: skip

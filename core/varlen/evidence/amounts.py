@@ -82,8 +82,8 @@ BRIGHTNESS = Knob("brightness", "color_jitter", "brightness_factor", 0, "light",
                   above=_OTHERS_BRIGHTER, fixed=_JITTER)  # fmt: skip
 CONTRAST = Knob("contrast", "color_jitter", "contrast_factor", 0, "light", 1.0, 0.1, 6.0, np.log, _relative_contrast, 1.0,
                 above=_OTHERS_BRIGHTER, fixed=_JITTER)  # fmt: skip
-#: A gamma beside a factor that holds the brightness: ln contrast grows by about the logarithm of its exponent.
-TONE = Knob("contrast", "gamma", "exponent", 0, "light", 1.0, 0.2, 5.0, np.log, _of("contrast", _log), 1.0, above=_OTHERS_BRIGHTER)
+#: A gamma beside a factor for brightness: ln(contrast / brightness) grows by about the logarithm of its exponent.
+TONE = Knob("contrast", "gamma", "exponent", 0, "light", 1.0, 0.2, 5.0, np.log, _relative_contrast, 1.0, above=_OTHERS_BRIGHTER)
 # fmt: off
 KNOBS = (
     Knob("warmth", "warmth", "shift", 1, "light", 0.0, -0.8, 0.8, _plain, _of("warmth", _plain), 4.6),

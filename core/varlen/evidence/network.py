@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -58,20 +59,9 @@ class Network:
     def train(self, steps: int, batches: Callable[[int], Squares], told: Callable[[int], None]) -> None:
         """Adam with a rate that rises and falls. batches: the squares of a step; told: called after each step with its number."""
         import jax
-        import optax
 
-        warm = max(1, int(steps * WARM))
-        rate = optax.warmup_cosine_decay_schedule(0.0, RATE, warm, max(steps, warm + 1))
-        optimizer = optax.adam(rate)
-        loss = _loss_of(self.task)
-
-        @jax.jit
-        def step(factors: Any, state: Any, pixels: Any, answers: Any) -> Any:
-            slopes = jax.grad(lambda given: loss(_answers(self.task, given, pixels), answers))(factors)
-            updates, state = optimizer.update(slopes, state)
-            return optax.apply_updates(factors, updates), state
-
-        state = optimizer.init(self.factors)
+        start, step = _training(self.task, steps)
+        state = start(self.factors)
         for number in range(steps):
             squares = batches(number)
             self.factors, state = step(self.factors, state, squares.pixels, squares.answers)
@@ -81,9 +71,7 @@ class Network:
 
     def answer(self, pixels: NDArray[np.uint8]) -> NDArray[np.int32]:
         """The most likely answer for each square, as `Squares.answers`."""
-        import jax
-
-        ask = jax.jit(lambda given, squares: _answers(self.task, given, squares))
+        ask = _asking(self.task)
         found = []
         for first in range(0, len(pixels), ASKED):
             part = pixels[first : first + ASKED]
@@ -95,6 +83,33 @@ class Network:
             else:
                 found.append(scores.argmax(axis=-1))
         return np.concatenate(found).astype(np.int32) if found else np.zeros(0, np.int32)
+
+
+@lru_cache(maxsize=8)
+def _training(task: Task, steps: int) -> tuple[Any, Any]:
+    """What begins a training, and one compiled step of it: compiled once for all runs of a process."""
+    import jax
+    import optax
+
+    warm = max(1, int(steps * WARM))
+    optimizer = optax.adam(optax.warmup_cosine_decay_schedule(0.0, RATE, warm, max(steps, warm + 1)))
+    loss = _loss_of(task)
+
+    @jax.jit
+    def step(factors: Any, state: Any, pixels: Any, answers: Any) -> Any:
+        slopes = jax.grad(lambda given: loss(_answers(task, given, pixels), answers))(factors)
+        updates, state = optimizer.update(slopes, state)
+        return optax.apply_updates(factors, updates), state
+
+    return optimizer.init, step
+
+
+@lru_cache(maxsize=8)
+def _asking(task: Task) -> Any:
+    """A compiled function from factors and squares to scores."""
+    import jax
+
+    return jax.jit(lambda factors, squares: _answers(task, factors, squares))
 
 
 def _drawn(key: Any, shape: tuple[int, ...]) -> Any:

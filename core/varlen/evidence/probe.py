@@ -62,6 +62,7 @@ class Probe:
             "task": self.task.name, "metric": self.task.metric, "split": self.split, "seeds": self.seeds, "steps": self.steps,
             "seconds": round(self.seconds, 1), "results": results, "robustness": {name: self._robustness(name) for name in self.runs},
             "robustness_difference": {name: self._against_none(name) for name in self.runs if name != NONE},
+            "columns": list(self.task.columns), "conditions": list(CONDITIONS),
             "pipelines": self.pipelines, "dataset": self.dataset, "notes": self.notes, "proxy": PROXY, "version": __version__,
         }  # fmt: skip
 

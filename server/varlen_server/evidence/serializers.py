@@ -10,7 +10,6 @@ from rest_framework import serializers
 from varlen_server.datasets.models import Image
 from varlen_server.evidence.models import Inquiry
 
-
 #: Pictures of the field that are shown.
 SHOWN = 12
 

@@ -32,6 +32,7 @@ export function MatchView({ found, pictures, field, taken, take }: Props) {
           <Key color={VARIANTS} says="variants now" />
           {steps.length > 0 && <Key color={VARIANTS} dashed says="with the suggestion" />}
           <Key color={FIELD} says={`${field} (${found.pictures.field}); shaded: its 2-98 % range`} />
+          <Text color="fg.muted">numbers: the share of it that is covered</Text>
         </Flex>
         <Box display="grid" gridTemplateColumns="repeat(auto-fill, minmax(235px, 1fr))" columnGap={6} rowGap={4}>
           {found.conditions.map((each) => (
@@ -168,8 +169,7 @@ function ConditionPlot({ facts, suggested }: { facts: ConditionFacts; suggested:
               {" "}
               → {percent(facts.covered_after, 0)}
             </Text>
-          )}{" "}
-          covered
+          )}
         </Text>
       </Flex>
       <Ridges title={facts.name} unit={facts.unit} lines={lines} />

@@ -140,8 +140,8 @@ function Forest({ found, metric }: { found: ProbeResult; metric: string }) {
 const signed = (value: number) => `${value < 0 ? "−" : "+"}${Math.abs(value).toFixed(3)}`;
 
 function Robustness({ found }: { found: ProbeResult }) {
-  const rows = Object.entries(found.robustness);
-  const conditions = Object.keys(rows[0]?.[1] ?? {});
+  const rows = found.results.map((row): [string, Record<string, number>] => [row.pipeline, found.robustness[row.pipeline] ?? {}]);
+  const conditions = found.conditions ?? Object.keys(rows[0]?.[1] ?? {});
   return (
     <Table.Root size="sm" width="auto" aria-label="Robustness" css={{ "& td, & th": { fontSize: "body", px: 3, py: 1.5 } }}>
       <Table.Header>
@@ -185,7 +185,7 @@ function Robustness({ found }: { found: ProbeResult }) {
 }
 
 function Classes({ found }: { found: ProbeResult }) {
-  const names = Object.keys(found.results[0]?.per_class ?? {});
+  const names = found.columns ?? Object.keys(found.results[0]?.per_class ?? {});
   return (
     <Table.Root size="sm" width="auto" aria-label="Classes" css={{ "& td, & th": { fontSize: "body", px: 3, py: 1 } }}>
       <Table.Header>

@@ -64,6 +64,9 @@ export interface ProbeResult {
   results: ProbeRow[];
   robustness: Record<string, Record<string, number>>;
   robustness_difference: Record<string, Record<string, Compared>>;
+  /** Classes or keypoints, and fixed conditions, in their order. */
+  columns: string[];
+  conditions: string[];
   proxy: string;
   notes: string[];
 }
