@@ -12,13 +12,13 @@ from pathlib import Path
 import numpy as np
 import pytest
 from scipy import stats
-
-from tests.conftest import make_pipeline
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.scores import Score, attach, read_scores, scores_of
 from varlen.errors import EvidenceError
 from varlen.evidence.compared_scores import COLUMNS, ScoredEdition, compare_scores, read_editions, to_csv
+
+from tests.conftest import make_pipeline
 
 BASE, BETTER = [0.60, 0.62, 0.61], [0.66, 0.69, 0.67]
 
