@@ -210,10 +210,11 @@ def probe(dataset: Dataset | Path | str, pipelines: Sequence[document.Pipeline |
           steps: int = 0, task: str = "", out: Path | str | None = None, workers: int = 2) -> Probe:  # fmt: skip
     """Does it help? A small network trained with each pipeline and with none, judged on untouched validation pictures.
 
-    seeds: runs of each, the same seeds for all; minutes: about how long all may take; steps: of training, in its place; task: "classification", "objects",
-    "pixels" or "keypoints" in place of what the dataset's labels suggest; out: a folder that keeps the runs, so that an interrupted probe goes on. The result
-    shows itself as a table in a notebook; `results` and `to_json()` hold means, differences with intervals, verdicts and robustness. A proxy:
-    for harmful steps and for ranking, not for the scores a real model reaches. Needs `pip install 'varlen[probe]'`; raises `EvidenceError`.
+    seeds: runs of each, the same seeds for all; minutes: about how long all may take; steps: of training, in its place; task:
+    "classification", "objects", "pixels" or "keypoints" in place of what the dataset's labels suggest; out: a folder that keeps the runs, so
+    that an interrupted probe goes on. The result shows itself as a table in a notebook; `results` and `to_json()` hold means, differences
+    with intervals, verdicts and robustness. A proxy: for harmful steps and for ranking, not for the scores a real model reaches.
+    Needs `pip install 'varlen[probe]'`; raises `EvidenceError`.
 
     >>> import varlen as v
     >>> found = v.probe("moths", [v.Pipeline([v.Flip()], name="Mirror")], seeds=1, steps=3)
