@@ -11,16 +11,31 @@ import os
 import sys
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any, Optional
+from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
 from varlen._version import __version__
-from varlen.cli.editions import AcceptLossOption, FormatOption, editions, kinds, say_advice
+from varlen.cli.editions import (
+    AcceptLossOption,
+    BalanceOption,
+    FormatOption,
+    PerClassOption,
+    TotalOption,
+    VariantsOption,
+    editions,
+    exclusive,
+    kinds,
+    say_advice,
+)
 from varlen.cli.evidence import evidence
 from varlen.cli.reading import ReadingOptions, reads_dataset
 from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, printable, progress_bar, say, write_file
 from varlen.errors import ReadProblems, VarlenError
+
+if TYPE_CHECKING:
+    from varlen.datasets.dataset import Dataset
+    from varlen.pipeline.document import Pipeline
 
 #: Examples of a finding that are printed; all are in its JSON.
 SHOWN = 5
@@ -328,8 +343,9 @@ def forecast(dataset: DatasetArgument, reading: ReadingOptions, pipeline: Pipeli
              limit: Annotated[Optional[str], typer.Option("--limit", metavar="ID.PARAMETER",  # noqa: UP045
                               help="find the largest symmetric range of this parameter …")] = None,
              lose_at_most: Annotated[str, typer.Option("--lose-at-most", metavar="SHARE", help="… that loses no more objects, such as 2%")] = "2%",
+             variants: VariantsOption = None, total: TotalOption = None, per_class: PerClassOption = None, balance: BalanceOption = False,
              seed: Annotated[int | None, typer.Option(min=0)] = None, as_json: JsonOption = False) -> None:  # fmt: skip
-    """What becomes of the labels, from thousands of draws without touching a pixel."""
+    """What becomes of the labels, from thousands of draws without touching a pixel; with an order, what a trainer sees of each class."""
     from varlen.forecasts.label_forecast import forecast as look_ahead
     from varlen.forecasts.limits import largest_range
     from varlen.pipeline.document import read
@@ -350,10 +366,22 @@ def forecast(dataset: DatasetArgument, reading: ReadingOptions, pipeline: Pipeli
     say_advice(found, chosen)
     with progress_bar("following labels", draws) as done:
         report = look_ahead(found, chosen, draws, done)
+    if variants is not None or total is not None or per_class is not None or balance:
+        exclusive("--variants, --total and --per-class", variants, total, per_class)
+        exclusive("--per-class and --balance", per_class, balance or None)
+        report["order"] = _ordered(found, chosen, 3 if variants is None else variants, total or 0, per_class or 0, balance)
     if as_json:
         print(json.dumps(report, ensure_ascii=False))
     else:
         _print_forecast(report)
+
+
+def _ordered(dataset: Dataset, pipeline: Pipeline, variants: int, total: int, per_class: int, balance: bool) -> dict[str, Any]:
+    """Images and labels of each class under an order."""
+    from varlen.editions.export_spec import ExportSpec
+    from varlen.forecasts.outlook import labels_of_order
+
+    return labels_of_order(dataset, pipeline, ExportSpec(variants, total=total, per_class=per_class, balance=balance))
 
 
 def _share(text: str) -> float:
@@ -388,6 +416,11 @@ def _print_forecast(report: dict[str, Any]) -> None:
     print("passes         " + ", ".join(f"{count} in {number} variants" for count, number in report["passes"].items()))
     for message, count in report["refused"].items():
         print(f"refused        {count} variants: {message}")
+    if "order" in report:
+        images = ", ".join(f"{split} {count['images']}" for split, count in report["order"]["counts"].items())
+        print(f"\nas ordered     {images}")
+        print_table([["class", "training before", "training after"],
+                     *[[name, n["before"], n["after"]] for name, n in report["order"]["class_objects"].items()]])  # fmt: skip
 
 
 if __name__ == "__main__":

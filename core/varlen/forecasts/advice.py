@@ -5,6 +5,7 @@ It is derived from the pipeline, the dataset's labels and a sample of draws; it 
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -21,6 +22,8 @@ from varlen.steps.base import Step
 #: A class's marks: it must not be mirrored, it must stay upright.
 MARKS = ("not-mirrored", "upright")
 SAMPLE = 40
+#: Objects of a class in the sample from which something can be said of it, and how much less of it is kept than of all.
+FEWEST_OF_CLASS, RARER = 15, 0.85
 MOST_LABELS = 500
 MUCH_BLANK = 0.10
 LOOSE = 1.15
@@ -156,12 +159,30 @@ def _labels(dataset: Dataset) -> Iterator[Any]:
     return (dataset.entries[key].objects for key in evenly_spaced(list(dataset.entries), MOST_LABELS))
 
 
+def _of_balance(before: Counter[str], after: Counter[str]) -> Iterator[Advice]:
+    """Whether a rare class gets rarer, or losses fall on one class. before, after: objects of each class in a sample of variants."""
+    told = {name: count for name, count in before.items() if count >= FEWEST_OF_CLASS}
+    if len(told) < 2:
+        return
+    kept = {name: after[name] / count for name, count in told.items()}
+    whole = sum(after[name] for name in told) / sum(told.values())
+    rarest = min(told, key=lambda name: told[name])
+    worst = min(kept, key=lambda name: kept[name])
+    if kept[rarest] < RARER * whole:
+        yield Advice("rarer", "", f"{rarest}, a rare class, gets rarer: {kept[rarest]:.0%} of its objects are kept, of all {whole:.0%}.",
+                   "The trainer sees still less of it; lose less, or order more variants of its images (--balance).")  # fmt: skip
+    elif kept[worst] < RARER * whole:
+        yield Advice("one-class", "", f"Losses fall on {worst}: {kept[worst]:.0%} of its objects are kept, of all {whole:.0%}.",
+                   "A model would learn it from fewer examples than the dataset has; see which step loses them in the forecast.")  # fmt: skip
+
+
 def _of_draws(dataset: Dataset, pipeline: Pipeline, steps: list[Any], pause: Callable[[], None]) -> Iterator[Advice]:
     """What a sample of variants shows: blank area, and boxes that grow loose."""
     turns = [step for step in steps if step.step in ("rotate", "shear", "perspective", "elastic")]
     renderer = Renderer(dataset, pipeline)
     images = dataset.by_split().get("train") or list(dataset.entries)
     blanks, growths = [], []
+    before, after = Counter[str](), Counter[str]()
     for key in evenly_spaced(images, SAMPLE):
         pause()
         try:
@@ -170,11 +191,14 @@ def _of_draws(dataset: Dataset, pipeline: Pipeline, steps: list[Any], pause: Cal
             continue
         blanks.append(outcome.trace["blank_share"])
         objects = outcome.objects
+        before.update(dataset.classes[number] for number in dataset.entries[key].objects.classes.tolist())
+        after.update(dataset.classes[number] for number in objects.classes.tolist())
         outlined = np.isin(np.arange(len(objects)), objects.outlines.owners) | np.array([mask is not None for mask in objects.masks], np.bool_)
         growths.extend(objects.growth[~outlined].tolist())
     if blanks and float(np.mean(blanks)) > MUCH_BLANK:
         yield Advice("blank", "", f"{np.mean(blanks):.0%} of the average picture is blank.",
                    "A model may learn the fill; move less, or choose edges that are filled from the picture.")  # fmt: skip
+    yield from _of_balance(before, after)
     if turns and growths and float(np.mean(growths)) > LOOSE:
         yield Advice("loose-boxes", turns[0].id, f"Boxes without outlines grow by {np.mean(growths) - 1:.0%} when turned.",
                    "Only the box's corners can be turned, so the new box is larger than the object; turn less, or label outlines.")  # fmt: skip

@@ -43,7 +43,7 @@ QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
 
 @dataclass(slots=True)
 class Tally:
-    """What was counted; `sides`: square roots of box areas in px, before and after; `shares`: blank shares."""
+    """What was counted; `sides`: square roots of box areas in px, before and after; `aspects`: their width / height; `shares`: blank shares."""
 
     variants: int = 0
     before: Counter[str] = field(default_factory=Counter)
@@ -53,6 +53,7 @@ class Tally:
     reasons: Counter[tuple[str, str]] = field(default_factory=Counter)
     keypoints: list[int] = field(default_factory=lambda: [0, 0])
     sides: tuple[list[NDArray[np.float64]], list[NDArray[np.float64]]] = field(default_factory=lambda: ([], []))
+    aspects: tuple[list[NDArray[np.float64]], list[NDArray[np.float64]]] = field(default_factory=lambda: ([], []))
     blanks: list[float] = field(default_factory=list)
     passes: Counter[int] = field(default_factory=Counter)
     refused: Counter[str] = field(default_factory=Counter)
@@ -97,6 +98,7 @@ def forecast(dataset: Dataset, pipeline: Pipeline, draws: int = DRAWS, progress:
             if any(blamed == step for _, blamed in [*tally.clipped, *tally.dropped])
         },
         "box_side_px": {"before": _quantiles(tally.sides[0]), "after": _quantiles(tally.sides[1])},
+        "box_aspect": {"before": _quantiles(tally.aspects[0]), "after": _quantiles(tally.aspects[1])},
         "blank_share": _blank(tally.blanks),
         "blank_bins": np.histogram(tally.blanks, BLANK_BINS, (0.0, 1.0))[0].tolist(),
         "keypoints": {"before": tally.keypoints[0], "after": tally.keypoints[1]},
@@ -208,6 +210,14 @@ def _count_one(renderer: Renderer, plan: Plan, tally: Tally) -> None:
     tally.keypoints[1] += int(np.count_nonzero(after.keypoints[:, :, 2])) if len(after) else 0
     tally.sides[0].append(np.array([box_sides(sources[image].boxes[place][None])[0] for image, place in met]))
     tally.sides[1].append(box_sides(after.boxes))
+    tally.aspects[0].append(np.array([_aspects(sources[image].boxes[place][None])[0] for image, place in met]))
+    tally.aspects[1].append(_aspects(after.boxes))
+
+
+def _aspects(boxes: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Width / height of boxes (N, 4); 1 for those without a height."""
+    width, height = (boxes[:, 2:] - boxes[:, :2]).T
+    return np.asarray(np.where(height > 0, width / np.maximum(height, 1e-9), 1.0))
 
 
 def _outlined(objects: Objects) -> Objects:
@@ -254,3 +264,5 @@ def _count_simple(renderer: Renderer, image: str, runs: list[Resample], tally: T
     tally.keypoints[1] += int(found.keypoints[kept].sum())
     tally.sides[0].append(np.repeat(box_sides(objects.boxes), len(runs)))
     tally.sides[1].append(box_sides(found.boxes[kept]))
+    tally.aspects[0].append(np.repeat(_aspects(objects.boxes), len(runs)))
+    tally.aspects[1].append(_aspects(found.boxes[kept]))

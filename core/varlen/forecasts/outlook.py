@@ -32,22 +32,33 @@ def outlook(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int
     spec = spec.for_dataset(dataset)
     allotment = Allotment(dataset, spec, pipeline.seed)
     renderer = Renderer(dataset, pipeline)
+    found = _counted(renderer, allotment)
+    size, seconds = measured(renderer, spec, allotment)
+    return {
+        "format": spec.format,
+        **found,
+        "bytes": round(size * found["total"]),
+        "seconds": round((START_SECONDS if workers > 1 else 0.0) + seconds * found["total"] / max(workers, 1), 1),
+    }
+
+
+def labels_of_order(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec) -> dict[str, Any]:
+    """What a trainer would see of each class under an order: `counts` by split, `total` images and `class_objects` before and after."""
+    spec = spec.for_dataset(dataset)
+    return _counted(Renderer(dataset, pipeline), Allotment(dataset, spec, pipeline.seed))
+
+
+def _counted(renderer: Renderer, allotment: Allotment) -> dict[str, Any]:
+    """Images and labels of an order, those of the training split as far as the pipeline keeps them."""
+    dataset = renderer.dataset
     kept = _kept_shares(renderer, allotment)
     counts: dict[str, dict[str, Any]] = {}
     for split, images in allotment.counts().items():
         objects, classes = _labels(dataset, allotment, split)
         after = {name: round(count * (kept.get(name, 1.0) if split == TRAINING else 1.0)) for name, count in objects.items()}
         counts[split] = {"images": images, "objects": sum(after.values()), "classes": after, **({"image_classes": dict(classes)} if classes else {})}
-    size, seconds = measured(renderer, spec, allotment)
     total = sum(each["images"] for each in counts.values())
-    return {
-        "format": spec.format,
-        "counts": counts,
-        "total": total,
-        "class_objects": class_labels(dataset, counts),
-        "bytes": round(size * total),
-        "seconds": round((START_SECONDS if workers > 1 else 0.0) + seconds * total / max(workers, 1), 1),
-    }
+    return {"counts": counts, "total": total, "class_objects": class_labels(dataset, counts)}
 
 
 def class_labels(dataset: Dataset, counts: dict[str, dict[str, Any]]) -> dict[str, dict[str, int]]:

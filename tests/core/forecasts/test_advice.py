@@ -91,3 +91,19 @@ def test_a_changed_value_is_said_with_both_values() -> None:
     head, step = differences(before, after)
     assert head.lines == ["labels.keep_share 0.25 → 0.5"]
     assert (step.kind, step.step, step.lines) == ("changed", "rotate", ["degrees [-5, 5] → [-12, 12.5]"])
+
+
+def test_a_rare_class_that_gets_rarer_is_told() -> None:
+    """Small objects of one class are lost when the picture is made small; those of the other stay."""
+    import numpy as np
+    from varlen.datasets.array_labels import Labels
+    from varlen.datasets.dataset import Dataset
+
+    def labels(rare: bool) -> Labels:
+        small = [[10 * n, 4, 10 * n + 5, 9] for n in range(3)] if rare else []
+        return Labels(boxes=[[20, 40, 90, 90], [100, 40, 170, 90], *small], classes=["big", "big", *["small"] * len(small)])
+
+    pictures = [(f"night_{n}", np.zeros((100, 200, 3), np.uint8), labels(n % 3 == 0)) for n in range(40)]
+    found = advice_on(Dataset.from_arrays(pictures), make_pipeline({"step": "resize", "width_px": 60, "height_px": 30}))
+    assert [each.says for each in found if each.kind == "rarer"] == ["small, a rare class, gets rarer: 0% of its objects are kept, of all 66%."]
+    assert not [each for each in advice_on(Dataset.from_arrays(pictures), make_pipeline({"step": "flip"})) if each.kind in ("rarer", "one-class")]
