@@ -12,7 +12,7 @@ import tempfile
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
-from varlen.demo.variants import write_variant
+from varlen.demo.variants import write_field_night, write_variant
 from varlen.demo.write import write_demo
 
 PROJECT = Path(__file__).resolve().parent.parent
@@ -36,6 +36,7 @@ def main() -> None:
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
             shoot(browser.new_page(viewport={"width": 1280, "height": 800}), address)
+            shoot_evidence(browser.new_page(viewport={"width": 1280, "height": 800}), address, state)
             browser.close()
     finally:
         server.send_signal(signal.SIGINT)
@@ -71,6 +72,35 @@ def shoot(page: Page, address: str) -> None:
     page.wait_for_timeout(300)
     page.screenshot(path=OUT / "datasets.png")
     shoot_flawed(page)
+
+
+def shoot_evidence(page: Page, address: str, state: Path) -> None:
+    """A match with a night in the field, and a probe; both as the bench asks for them."""
+    name, folder = "Field night", state / "demo" / "field-night"
+    if not folder.exists():
+        write_field_night(folder)
+    asked = page.request.post(f"{address}api/imports", data={"name": name, "folder": str(folder)}).json()
+    for action in ("recognise", "start"):
+        page.request.post(f"{address}api/imports/{asked['id']}/{action}", data={})
+    while not any(each["name"] == name for each in page.request.get(f"{address}api/datasets").json()):
+        page.wait_for_timeout(500)
+    page.goto(address)
+    page.wait_for_function(FRESH, timeout=60_000)
+    page.keyboard.press("m")
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Field", exact=True).select_option(label=name)
+    dialog.get_by_role("button", name="Compare").click()
+    dialog.get_by_test_id("headline").wait_for(timeout=300_000)
+    page.wait_for_timeout(800)
+    page.screenshot(path=OUT / "match.png")
+    page.keyboard.press("Escape")
+    page.keyboard.press("p")
+    dialog.get_by_role("button", name="Probe", exact=True).click()
+    dialog.locator("[data-verdict=none]").wait_for(timeout=600_000)
+    page.goto(f"{address}probes/{page.request.get(f'{address}api/inquiries?kind=probe').json()[0]['id']}")
+    page.locator("[data-verdict=none]").wait_for()
+    page.wait_for_timeout(500)
+    page.screenshot(path=OUT / "probe.png")
 
 
 def shoot_editions(page: Page, address: str) -> None:

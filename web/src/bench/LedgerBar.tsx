@@ -76,7 +76,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale
       {ledger && (
         <>
           <Figures dim={dim} spare lines={[`blank ${percent(ledger.blank_share)}`, `${ledger.passes.toFixed(1)} passes per variant`]} />
-          <Figures dim={dim} lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
+          <Figures dim={dim} narrow lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
         </>
       )}
       <Next look={look} make={make} match={match} probe={probe} />
@@ -125,10 +125,11 @@ const Next = memo(function Next({ look, make, match, probe }: Pick<Props, "look"
 /** A class's labels in the training split before and after. */
 const sayClass = ({ name, before, after }: Ledger["class_objects"][number]) => `${name}: ${before} → ${after}`;
 
-/** `spare`: what goes first where there is little room. */
-function Figures({ lines, dim, spare }: { lines: [string, string]; dim: number; spare?: boolean }) {
+/** `spare`: what goes first where there is little room; `narrow`: what goes next. */
+function Figures({ lines, dim, spare, narrow }: { lines: [string, string]; dim: number; spare?: boolean; narrow?: boolean }) {
+  const gone = spare ? "1250px" : narrow ? "1130px" : "0px";
   return (
-    <Box flex="none" whiteSpace="nowrap" opacity={dim} css={spare ? { "@media (max-width: 1150px)": { display: "none" } } : undefined}>
+    <Box flex="none" whiteSpace="nowrap" opacity={dim} css={{ [`@media (max-width: ${gone})`]: { display: "none" } }}>
       <Text>{lines[0]}</Text>
       <Text color="fg.muted">{lines[1]}</Text>
     </Box>

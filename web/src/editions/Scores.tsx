@@ -24,11 +24,12 @@ export function Scores({ edition }: { edition: Edition }) {
   return (
     <Box>
       {lastOf((found.data ?? []) as Score[]).map(({ score, epochs }) => (
-        <Flex key={`${score.name}-${score.split}`} justify="space-between" gap={3} py="1px" title={score.note || undefined}>
+        <Flex key={`${score.name}-${score.split}-${score.run}`} justify="space-between" gap={3} py="1px" title={score.note || undefined}>
           <Text truncate>
             {score.name}
             <Text as="span" color="fg.muted">
               {score.split && ` ${score.split}`}
+              {score.run && `, ${score.run}`}
               {epochs > 1 && `, epoch ${score.epoch} of ${epochs}`}
             </Text>
           </Text>
@@ -106,11 +107,11 @@ export function Scores({ edition }: { edition: Edition }) {
   );
 }
 
-/** Of each name and split the last number, and of how many epochs. */
+/** Of each run, name and split the last number, and of how many epochs. */
 function lastOf(scores: Score[]): { score: Score; epochs: number }[] {
   const found = new Map<string, { score: Score; epochs: number }>();
   for (const score of scores) {
-    const key = `${score.name}\n${score.split}`;
+    const key = `${score.name}\n${score.split}\n${score.run}`;
     found.set(key, { score, epochs: (found.get(key)?.epochs ?? 0) + 1 });
   }
   return [...found.values()];

@@ -10,6 +10,8 @@ import { ViewTools } from "../shell/ViewTools";
 import { WishControl } from "../shell/WishControl";
 import { orderOf, USUAL_FILES, useView } from "../state/view";
 
+import type { CurvePoint } from "./Curves";
+
 const Curves = lazy(() => import("./Curves"));
 
 type Cell = Schemas["Cell"];
@@ -244,6 +246,17 @@ function Probes() {
   );
 }
 
+/** For each epoch the mean over runs, and from the least to the largest of them. */
+function overRuns(scores: Score[]): CurvePoint[] {
+  const epochs = new Map<number, number[]>();
+  for (const score of scores) epochs.set(score.epoch ?? 0, [...(epochs.get(score.epoch ?? 0) ?? []), score.value]);
+  return [...epochs].map(([epoch, values]) => ({
+    epoch,
+    value: values.reduce((sum, value) => sum + value, 0) / values.length,
+    band: [Math.min(...values), Math.max(...values)],
+  }));
+}
+
 function AllCurves({ cells, metric, name }: { cells: Cell[]; metric: string; name: (cell: Cell) => string }) {
   const scored = cells.filter((cell) => cell.edition && cell.scores.some((score) => nameOf(score) === metric));
   const found = useQueries({
@@ -251,9 +264,7 @@ function AllCurves({ cells, metric, name }: { cells: Cell[]; metric: string; nam
   });
   const series = scored.map((cell, place) => ({
     name: name(cell),
-    points: ((found[place]?.data ?? []) as Score[])
-      .filter((score) => nameOf(score) === metric && score.epoch !== null)
-      .map((score) => ({ epoch: score.epoch ?? 0, value: score.value })),
+    points: overRuns(((found[place]?.data ?? []) as Score[]).filter((score) => nameOf(score) === metric && score.epoch !== null)),
   }));
   if (!series.some((each) => each.points.length > 1))
     return <Text color="fg.muted">No score of this name was taken over several epochs.</Text>;
