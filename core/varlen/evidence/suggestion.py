@@ -140,11 +140,12 @@ def with_steps(pipeline: Pipeline, added: Sequence[dict[str, Any]]) -> Pipeline:
     taken = {step.id for step in pipeline.all_steps()}
     parts: dict[str, list[dict[str, Any]]] = {"first": [], "light": [], "detail": []}
     for step in added:
-        name, number = step["id"], 2
+        wanted = str(step.get("id") or step.get("step", ""))
+        name, number = wanted, 2
         while name in taken:
-            name, number = f"{step['id']}-{number}", number + 1
+            name, number = f"{wanted}-{number}", number + 1
         taken.add(name)
-        parts[place_of(step["step"])].append({**step, "id": name})
+        parts[place_of(str(step.get("step", "")))].append({**step, "id": name})
     document["steps"] = [*parts["first"], *steps[:place], *parts["light"], *parts["detail"], *steps[place:]]
     return Pipeline.from_json(document)
 
