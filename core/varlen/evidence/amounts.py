@@ -10,7 +10,6 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.evidence.conditions import PIXEL_NAMES
 from varlen.evidence.measuring import Measured
 
 Floats = NDArray[np.float64]
@@ -101,6 +100,7 @@ KNOBS = (
          below="noise that is in the picture can't be taken out"),
 )
 # fmt: on
+_PLACES: dict[str, str] = {knob.step: knob.place for knob in (GAMMA, BRIGHTNESS, *KNOBS)}
 STAGES = 5
 #: Conditions that no step is solved for.
 WITHOUT_KNOB = {
@@ -149,11 +149,4 @@ def _rounded(setting: Setting) -> list[float]:
 
 def place_of(step: str) -> str:
     """Where a suggested step goes in a pipeline."""
-    if step == "scale":
-        return "first"
-    return "detail" if step in ("blur", "noise", "compress") else "light"
-
-
-def is_pixel(name: str) -> bool:
-    """Whether a condition is one of pixels, not of labels."""
-    return name in PIXEL_NAMES
+    return _PLACES.get(step, "light")

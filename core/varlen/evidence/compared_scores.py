@@ -33,6 +33,12 @@ class ScoredEdition:
     steps: int
     scores: Sequence[Score]
 
+    @staticmethod
+    def of(name: str, dataset: str, dataset_digest: str, document: dict[str, Any], scores: Sequence[Score]) -> ScoredEdition:
+        """An edition made with a pipeline document. `steps` counts those that are not for every picture."""
+        steps = sum(1 for step in document["steps"] if step.get("enabled", True) and step.get("scope") != "every")
+        return ScoredEdition(name, dataset, dataset_digest, str(document["name"]), steps, scores)
+
     def finals(self) -> dict[tuple[str, str], dict[str, float]]:
         """For each (score, split) the value of each run: that of the whole training, else of the last epoch."""
         found: dict[tuple[str, str], dict[str, tuple[float, float]]] = {}
@@ -51,10 +57,8 @@ def read_editions(folders: Iterable[Path]) -> list[ScoredEdition]:
         records = [folder / RECORD] if (folder / RECORD).exists() else sorted(folder.glob(f"*/{RECORD}"))
         for path in records:
             record = read_record(path.parent)
-            pipeline = record["pipeline"]
-            steps = sum(1 for step in pipeline["steps"] if step.get("enabled", True) and step.get("scope") != "every")
-            found.append(ScoredEdition(path.parent.name, str(record.get("dataset_name", "")) or record["dataset_digest"][:19],
-                                       record["dataset_digest"], pipeline["name"], steps, scores_of(path.parent)))  # fmt: skip
+            digest = record["dataset_digest"]
+            found.append(ScoredEdition.of(path.parent.name, digest[:19], digest, record["pipeline"], scores_of(path.parent)))
     if not found:
         raise EvidenceError(f"{', '.join(map(str, given))}: no edition there")
     return found

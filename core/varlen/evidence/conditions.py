@@ -47,6 +47,7 @@ OF_LABELS = (
     Condition("crowding", "objects a picture", "emptier", "more crowded"),
 )
 ALL = OF_PIXELS + OF_LABELS
+BY_NAME = {each.name: each for each in ALL}
 PIXEL_NAMES = tuple(each.name for each in OF_PIXELS)
 LABEL_NAMES = tuple(each.name for each in OF_LABELS)
 

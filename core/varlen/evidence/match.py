@@ -12,7 +12,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import evenly_spaced
 from varlen.errors import EvidenceError
 from varlen.evidence.amounts import KNOBS, WITHOUT_KNOB, Knob, Setting, steps_of
-from varlen.evidence.conditions import ALL, LABEL_NAMES, PIXEL_NAMES, Condition
+from varlen.evidence.conditions import ALL, BY_NAME, LABEL_NAMES, PIXEL_NAMES, Condition
 from varlen.evidence.coverage import covered, differs, span_of, told_apart, within
 from varlen.evidence.measuring import Measured, Measurer, Wanted, training_keys
 from varlen.evidence.suggestion import compared, suggest, with_suggested
@@ -96,7 +96,7 @@ class Match:
     def _reason(self, setting: Setting) -> dict[str, Any]:
         """Why a step is suggested, in words and numbers."""
         name = setting.knob.condition
-        condition = next(each for each in ALL if each.name == name)
+        condition = BY_NAME[name]
         ours, theirs = float(np.median(self.before.of(name))), float(np.median(self.theirs.of(name)))
         if abs(theirs - ours) < 0.02 * max(abs(theirs), abs(ours), 1e-9):
             words = f"the field's {name} varies more"
@@ -202,7 +202,7 @@ def _unreached(field: Measured, after: Measured, settings: list[Setting]) -> lis
         theirs, ours = (compared(name, each) for each in (field, after))
         if not len(theirs) or not len(ours) or not differs(theirs, ours):
             continue
-        condition = next(each for each in ALL if each.name == name)
+        condition = BY_NAME[name]
         higher = told_apart(theirs, ours)[0] >= 0.5
         how = condition.high if higher else condition.low
         found.append(f"{name}: the field is {how} (median {_said(float(np.median(theirs)))} against {_said(float(np.median(ours)))} "

@@ -33,6 +33,8 @@ _qualities: dict[str, float] = {}
 MOST_QUALITIES = 20_000
 #: Pictures that a worker measures at a time.
 BATCH = 8
+#: Chunks of batches that a worker is given of one question.
+CHUNKS = 4
 
 
 @dataclass(frozen=True)
@@ -135,11 +137,12 @@ class Measurer:
             return map(_Part(dataset, pipeline), parts)
         if self._pool is None:
             self._pool = processes(self.workers)
-        return self._pool.map(_Part(dataset, pipeline), parts)
+        # The dataset travels with every chunk: a few of them, not one for each batch.
+        return self._pool.map(_Part(dataset, pipeline), parts, chunksize=-(-len(parts) // (CHUNKS * self.workers)))
 
 
 class _Part:
-    """Measures a batch; can be sent to another process, where it keeps one renderer."""
+    """Measures a batch; can be sent to another process."""
 
     def __init__(self, dataset: Dataset, pipeline: Pipeline) -> None:
         self.dataset, self.pipeline = dataset, pipeline

@@ -67,9 +67,7 @@ def difference(one: list[tuple[Floats, Floats]], other: list[tuple[Floats, Float
     variance = of_seeds + of_pictures
     if variance <= 0.0:
         return Difference(mean, mean, mean, 0.0, 0.0)
-    parts = (of_seeds**2 / (count - 1) if count > 1 else 0.0) + (of_pictures**2 / max(pictures - 1, 1))
-    freedom = variance**2 / parts if parts else 1.0
-    half = float(stats.t.ppf((1 + CONFIDENCE) / 2, freedom)) * math.sqrt(variance)
+    half = _half_width(variance, _freedom((of_seeds, count), (of_pictures, pictures)))
     return Difference(mean, mean - half, mean + half, math.sqrt(of_seeds), math.sqrt(of_pictures))
 
 
@@ -78,8 +76,19 @@ def interval_of(values: Floats) -> tuple[float, float, float]:
     mean = float(values.mean())
     if len(values) < 2:
         return mean, mean, mean
-    half = float(stats.t.ppf((1 + CONFIDENCE) / 2, len(values) - 1)) * float(values.std(ddof=1)) / math.sqrt(len(values))
+    half = _half_width(float(values.var(ddof=1)) / len(values), len(values) - 1)
     return mean, mean - half, mean + half
+
+
+def _half_width(variance: float, freedom: float) -> float:
+    """Half an interval by t, for a mean with this variance."""
+    return float(stats.t.ppf((1 + CONFIDENCE) / 2, freedom)) * math.sqrt(variance)
+
+
+def _freedom(*parts: tuple[float, int]) -> float:
+    """Degrees of freedom of a sum of variances of means, each with how many values it is from (Welch and Satterthwaite)."""
+    weighed = sum(variance**2 / max(count - 1, 1) for variance, count in parts)
+    return float(sum(variance for variance, _ in parts) ** 2 / weighed) if weighed else 1.0
 
 
 def paired_difference(one: Floats, other: Floats) -> tuple[float, float, float]:
@@ -95,8 +104,7 @@ def free_difference(one: Floats, other: Floats) -> tuple[float, float, float]:
     a, b = float(one.var(ddof=1)) / len(one), float(other.var(ddof=1)) / len(other)
     if a + b <= 0.0:
         return mean, mean, mean
-    freedom = (a + b) ** 2 / (a**2 / (len(one) - 1) + b**2 / (len(other) - 1))
-    half = float(stats.t.ppf((1 + CONFIDENCE) / 2, freedom)) * math.sqrt(a + b)
+    half = _half_width(a + b, _freedom((a, len(one)), (b, len(other))))
     return mean, mean - half, mean + half
 
 

@@ -25,9 +25,9 @@ from varlen.datasets.dataset import Dataset
 from varlen.errors import EvidenceError
 from varlen.evidence.crops import Task, task_of
 from varlen.evidence.fixed_conditions import CONDITIONS, pipelines_of
-from varlen.evidence.network import require_library, use_one_thread
+from varlen.evidence.network import BATCH, require_library, use_one_thread
 from varlen.evidence.paired import Difference, Floats, difference, score, seeds_to_tell
-from varlen.evidence.probe_run import STOP, Run, carry_out, judged_squares, save_judged
+from varlen.evidence.probe_run import STOP, Run, carry_out, judged_squares, save_judged, training_squares
 from varlen.executors import Cancelled, processes
 from varlen.pipeline.document import Pipeline
 
@@ -35,6 +35,8 @@ NONE = "none"
 UNTOUCHED = "untouched"
 SEEDS, STEPS = 3, 240
 FEWEST_STEPS, MOST_STEPS = 60, 2000
+#: A step of training on one processor core, and what a run takes besides its steps, seconds; measured on two cores at 2.5 GHz.
+TRAINING_STEP_SECONDS, START_SECONDS = 0.03, 6.0
 #: Steps for every picture that only make the model's input: the network has an input of its own.
 _INPUT_STEPS = ("resize", "crop", "pad", "normalize")
 PROXY = ("A proxy: a small network for a few minutes. Good for finding harmful steps and for ranking pipelines; "
@@ -57,10 +59,9 @@ class Probe:
 
     def to_json(self) -> dict[str, Any]:
         """As plain values."""
-        results = [self._result(name) for name in self.runs]
         return {
             "task": self.task.name, "metric": self.task.metric, "split": self.split, "seeds": self.seeds, "steps": self.steps,
-            "seconds": round(self.seconds, 1), "results": results, "robustness": {name: self._robustness(name) for name in self.runs},
+            "seconds": round(self.seconds, 1), "results": self.results, "robustness": {name: self._robustness(name) for name in self.runs},
             "robustness_difference": {name: self._against_none(name) for name in self.runs if name != NONE},
             "columns": list(self.task.columns), "conditions": list(CONDITIONS),
             "pipelines": self.pipelines, "dataset": self.dataset, "notes": self.notes, "proxy": PROXY, "version": __version__,
@@ -69,8 +70,7 @@ class Probe:
     @property
     def results(self) -> list[dict[str, Any]]:
         """A row for each pipeline, "none" first: mean, spread, n, and for the others difference, interval and verdict."""
-        found: list[dict[str, Any]] = self.to_json()["results"]
-        return found
+        return [self._result(name) for name in self.runs]
 
     def _counts(self, name: str, condition: str) -> list[tuple[Floats, Floats]]:
         return [(np.array(run["conditions"][condition]["right"]), np.array(run["conditions"][condition]["all"])) for run in self.runs[name]]
@@ -262,9 +262,6 @@ def _share(run: Run) -> float:
 
 def _steps_for(minutes: float, dataset: Dataset, task: Task, named: dict[str, Pipeline], split: str, seeds: int, workers: int) -> int:
     """As many steps as fit into the time: a few variants of each pipeline are made to see how long they take."""
-    from varlen.evidence.network import BATCH
-    from varlen.evidence.probe_run import training_squares
-
     seconds = 0.0
     with tempfile.TemporaryDirectory() as folder:
         for name, pipeline in named.items():
@@ -276,7 +273,3 @@ def _steps_for(minutes: float, dataset: Dataset, task: Task, named: dict[str, Pi
     fixed = START_SECONDS * len(named)
     available = minutes * 60 * max(1, workers) / max(seeds, 1) - fixed
     return int(min(max(available / seconds, FEWEST_STEPS), MOST_STEPS))
-
-
-#: A step of training on one processor core, and what a run takes besides its steps, seconds; measured on two cores at 2.5 GHz.
-TRAINING_STEP_SECONDS, START_SECONDS = 0.03, 6.0

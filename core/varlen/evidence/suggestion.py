@@ -19,10 +19,12 @@ from varlen.evidence.coverage import covered, differs, inner_range, told_apart, 
 from varlen.evidence.light import light_of
 from varlen.evidence.measuring import Measured, training_keys
 from varlen.kernels.recolor import recolor
-from varlen.model.effects import Curve, Recolor
+from varlen.model.effects import Recolor
+from varlen.model.geometry import Size
 from varlen.pipeline.document import Pipeline
 from varlen.pipeline.plan import Colors
 from varlen.render.renderer import Renderer
+from varlen.steps.tone import Gamma
 
 Floats = NDArray[np.float64]
 #: Rounds of measuring again at most, and corrections of what is set before the next stage is looked at.
@@ -325,8 +327,7 @@ def _after(thumbnail: NDArray[np.uint8], change: Colors) -> dict[str, float]:
 
 
 def _gamma(exponent: float) -> Colors:
-    levels = 255.0 * (np.arange(256) / 255.0) ** exponent
-    return (Curve(np.rint(levels.round(6)).astype(np.uint8).tobytes()),)
+    return (Gamma().effect({"exponent": exponent}, Size(1, 1)),)
 
 
 def _gain(factor: float) -> Colors:

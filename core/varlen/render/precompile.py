@@ -7,6 +7,7 @@ import numpy as np
 from varlen.kernels.bends import backward, forward
 from varlen.kernels.blur import gaussian, motion_blur, sharpen
 from varlen.kernels.compositing import blend
+from varlen.kernels.detail_energy import block_details
 from varlen.kernels.equalize import equalize
 from varlen.kernels.exposure import exposed_share
 from varlen.kernels.jpeg_artifacts import jpeg_artifacts
@@ -52,6 +53,7 @@ def precompile() -> None:
         lambda: add_noise(picture, 2.0, 1, True),
         lambda: random_levels(4, 1), lambda: jpeg_artifacts(picture, 50), lambda: equalize(picture, 2, 2.0), lambda: relight(picture, 0.2, 0.0, []),
         lambda: blend(picture, picture, 0.5), lambda: pixel_digest(picture),
+        lambda: block_details(picture, 4),
     ):  # fmt: skip
         change()
     mask = Mask(4, 4, np.ones((8, 8), np.uint8))

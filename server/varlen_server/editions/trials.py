@@ -95,8 +95,7 @@ def _compared_scores(cells: list[Cell]) -> None:
         except VarlenError:
             continue
         if scores:
-            steps = sum(1 for step in edition.document["steps"] if step.get("enabled", True) and step.get("scope") != "every")
-            scored.append(ScoredEdition(str(edition.pk), edition.dataset_name, edition.dataset_digest, str(edition.document["name"]), steps, scores))
+            scored.append(ScoredEdition.of(str(edition.pk), edition.dataset_name, edition.dataset_digest, edition.document, scores))
     if not scored:
         return
     by_edition: dict[int, list[dict[str, Any]]] = {}

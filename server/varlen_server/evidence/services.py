@@ -11,6 +11,7 @@ from varlen.pipeline.document import from_json
 from varlen_server.datasets.models import Dataset
 from varlen_server.errors import Conflict
 from varlen_server.evidence.models import Inquiry
+from varlen_server.evidence.tasks import carry_out
 
 State = Inquiry.State
 UNDER_WAY = (State.WAITING, State.RUNNING)
@@ -35,14 +36,8 @@ def ask_probe(dataset: Dataset, documents: list[dict[str, Any]], options: dict[s
 def _ask(inquiry: Inquiry, dataset: Dataset) -> Inquiry:
     inquiry.dataset, inquiry.dataset_digest, inquiry.dataset_name = dataset, dataset.digest, dataset.name
     inquiry.save()
-    _defer(inquiry)
-    return inquiry
-
-
-def _defer(inquiry: Inquiry) -> None:
-    from varlen_server.evidence.tasks import carry_out
-
     carry_out.defer(inquiry_id=inquiry.pk)
+    return inquiry
 
 
 def cancel(inquiry: Inquiry) -> None:
@@ -58,7 +53,7 @@ def resume(inquiry: Inquiry) -> None:
     if inquiry.state not in (State.STOPPED, State.CANCELLED):
         raise Conflict("Only what was stopped or cancelled can go on.")
     Inquiry.objects.filter(pk=inquiry.pk).update(state=State.WAITING, stop_asked=False, message="")
-    _defer(inquiry)
+    carry_out.defer(inquiry_id=inquiry.pk)
 
 
 def remove(inquiry: Inquiry) -> None:

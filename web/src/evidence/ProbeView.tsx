@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Heading } from "../shell/NarrowPanel";
 import { PLOT_TEXT } from "../theme";
 import { counted, saySeconds } from "../words/figures";
+import { ticks } from "./axis";
 import type { ProbeResult, ProbeRow } from "./results";
 
 const NONE = "none";
@@ -97,7 +98,7 @@ function Forest({ found, metric }: { found: ProbeResult; metric: string }) {
         })}
         <g transform={`translate(0 ${height})`} fontSize={PLOT_TEXT} fill="var(--chakra-colors-fg-muted)">
           <line x1={0} x2={WIDTH} y1={0.5} y2={0.5} stroke="var(--chakra-colors-fg-muted)" />
-          {ticks(from, to).map((mark) => (
+          {ticks(from, to, 5, [1, 2, 5, 10]).map((mark) => (
             <g key={mark} transform={`translate(${x(mark)} 0)`}>
               <line y2={4} stroke="var(--chakra-colors-fg-muted)" />
               <text y={18} textAnchor="middle">
@@ -212,13 +213,4 @@ function Classes({ found }: { found: ProbeResult }) {
       </Table.Body>
     </Table.Root>
   );
-}
-
-function ticks(from: number, to: number): number[] {
-  const raw = (to - from) / 5;
-  const power = 10 ** Math.floor(Math.log10(raw));
-  const step = [1, 2, 5, 10].map((each) => each * power).find((each) => each >= raw) ?? raw;
-  const found: number[] = [];
-  for (let mark = Math.ceil(from / step) * step; mark <= to; mark += step) found.push(Number(mark.toPrecision(5)));
-  return found;
 }

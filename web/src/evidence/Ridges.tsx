@@ -1,6 +1,7 @@
 import { Box } from "@chakra-ui/react";
 import { useId, useState } from "react";
 import { PLOT_TEXT } from "../theme";
+import { ticks } from "./axis";
 
 interface Line {
   name: string;
@@ -34,10 +35,10 @@ export function Ridges({ title, unit, lines }: Props) {
   const x = (value: number) => ((value - from) / (to - from)) * WIDTH;
   const ridges = lines.filter((line) => !line.over);
   const height = ridges.length * ROW + AXIS;
-  const row = (line: Line) =>
-    ridges.indexOf(line.over ? (ridges[ridges.findIndex((each) => lines.indexOf(each) > lines.indexOf(line)) - 1] ?? line) : line);
+  // A line over another stands on the other's row.
+  const rows = lines.map((_, place) => lines.slice(0, place + 1).filter((line) => !line.over).length);
   // A number at the very edge would be cut.
-  const marks = ticks(from, to).filter((mark) => x(mark) > 14 && x(mark) < WIDTH - 14);
+  const marks = ticks(from, to, 4, [1, 2, 2.5, 5, 10]).filter((mark) => x(mark) > 14 && x(mark) < WIDTH - 14);
   return (
     <Box
       position="relative"
@@ -64,8 +65,8 @@ export function Ridges({ title, unit, lines }: Props) {
           fill="var(--chakra-colors-bg-emphasized)"
         />
         <g clipPath={`url(#${clip})`}>
-          {lines.map((line) => {
-            const base = (row(line) + 1) * ROW;
+          {lines.map((line, place) => {
+            const base = (rows[place] ?? 0) * ROW;
             const path = outline(line.values, from, to, base);
             return line.over ? (
               <path key={line.name} d={path} fill="none" stroke={line.color} strokeWidth={1.6} strokeDasharray="4 2" />
@@ -133,14 +134,3 @@ const middle = (values: readonly number[]) =>
   );
 
 const short = (value: number) => `${Number(value.toPrecision(3))}`;
-
-/** Three or four round numbers between two. */
-function ticks(from: number, to: number): number[] {
-  const raw = (to - from) / 4;
-  const power = 10 ** Math.floor(Math.log10(raw));
-  const step = [1, 2, 2.5, 5, 10].map((each) => each * power).find((each) => each >= raw) ?? raw;
-  const first = Math.ceil(from / step) * step;
-  const found: number[] = [];
-  for (let mark = first; mark <= to; mark += step) found.push(Number(mark.toPrecision(6)));
-  return found;
-}
