@@ -1,8 +1,12 @@
-.PHONY: start stop test bench lint format screenshots types step-docs docs notebook mutants
+.PHONY: start serve stop test bench lint format screenshots types step-docs docs notebook mutants
 
 start:
 	@scripts/setup
 	@.venv/bin/python scripts/start.py
+
+serve:
+	@scripts/setup
+	@.venv/bin/python scripts/start.py --sign-in --address "$${ADDRESS:-127.0.0.1:8417}"
 
 stop:
 	@python3 scripts/postgres.py stop

@@ -1,6 +1,6 @@
-"""Start everything: database, migrations, demo, worker, web server; stop it all on Ctrl-C.
+"""Start everything: database, migrations, demo, worker, web server; start again what dies; stop it all on Ctrl-C.
 
-Run by `make start` with the environment's own Python.
+Run by `make start` and `make serve` with the environment's own Python.
 """
 
 from __future__ import annotations
@@ -8,6 +8,7 @@ from __future__ import annotations
 import argparse
 import importlib.util
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -15,6 +16,10 @@ import sys
 import time
 import urllib.request
 from pathlib import Path
+
+import postgres
+from varlen_server.addresses import WILDCARDS, is_loopback, names_of, parse_address
+from varlen_server.supervisor import GaveUp, Part, Supervisor, dies_with_us
 
 PROJECT = Path(__file__).resolve().parent.parent
 SERVER = PROJECT / "server"
@@ -71,65 +76,137 @@ def install_probe() -> None:
         )  # fmt: skip
 
 
-def answers(port: int) -> bool:
+def answers(host: str, port: int) -> bool:
     """Whether the application itself answers, not only its port."""
+    at = "127.0.0.1" if host in WILDCARDS else f"[{host}]" if ":" in host else host
     try:
-        with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/steps", timeout=60) as answer:
+        with urllib.request.urlopen(f"http://{at}:{port}/api/session", timeout=60) as answer:
             return int(answer.status) == 200
     except OSError:
         return False
 
 
+class PrivateDatabase:
+    """This checkout's cluster, as the supervisor sees it."""
+
+    def __init__(self) -> None:
+        self.cluster = postgres.Cluster((STATE / "database").absolute(), False)
+
+    def alive(self) -> bool:
+        return self.cluster.server_pid() is not None
+
+    def start(self) -> None:
+        with postgres.locked(self.cluster.state):
+            port = self.cluster.settings()["port"]
+            if self.cluster.start()["port"] != port:
+                raise GaveUp("another program took the database's port; start again")
+
+
+def listening(host: str, port: int) -> socket.socket:
+    """A socket that outlives the web processes: while these are started again, whoever comes waits a moment instead of being refused."""
+    made = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
+    made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        made.bind((host, port))
+    except OSError as error:
+        sys.exit(f"{host}:{port}: {error.strerror}")
+    made.listen(2048)
+    made.set_inheritable(True)
+    return made
+
+
+def where(options: argparse.Namespace) -> tuple[str, int]:
+    """Host and port to listen at. Nobody but this machine's own user comes in without signing in."""
+    if not options.address:
+        return "127.0.0.1", free_port(options.port)
+    try:
+        host, port = parse_address(options.address)
+    except ValueError as error:
+        sys.exit(f"--address: {error}")
+    if not options.sign_in and not is_loopback(host):
+        sys.exit(f"{host} can be reached from elsewhere, and nobody would have to sign in: use 'make serve ADDRESS={options.address}'")
+    return host, port
+
+
+def set_up(options: argparse.Namespace, host: str) -> None:
+    """What the processes are to know, in their environment."""
+    os.environ.update(VARLEN_STATE=str(STATE), VARLEN_POOL="1", PROMETHEUS_MULTIPROC_DIR=str(STATE / "metrics"))
+    shutil.rmtree(STATE / "metrics", ignore_errors=True)
+    (STATE / "metrics").mkdir(parents=True)
+    if options.sign_in:
+        os.environ["VARLEN_SIGN_IN"] = "1"
+        os.environ["VARLEN_HOSTS"] = ",".join([*filter(None, os.environ.get("VARLEN_HOSTS", "").split(",")), *names_of(host)])
+    else:
+        os.environ.pop("VARLEN_SIGN_IN", None)
+
+
+def say_where(options: argparse.Namespace, host: str, port: int) -> None:
+    """Tell whoever started it how to come in."""
+    shown = "127.0.0.1" if host in WILDCARDS else f"[{host}]" if ":" in host else host
+    print(f"\nVarlen is at http://{shown}:{port}/   (Ctrl-C stops it)\n", flush=True)
+    if not options.sign_in:
+        print("Nobody signs in: whoever uses this machine can reach it. 'make serve ADDRESS=HOST:PORT' is for a team.\n", flush=True)
+        return
+    names = ", ".join(name for name in os.environ["VARLEN_HOSTS"].split(",") if name)
+    print(f"Asked for as {names} (VARLEN_HOSTS adds names)", flush=True)
+    link = subprocess.run([sys.executable, "manage.py", "first_link", "--at", f"http://{shown}:{port}"], cwd=SERVER, capture_output=True, text=True)
+    if link.returncode:
+        sys.exit(f"making the first link failed: {link.stderr.strip()[-600:]}")
+    if link.stdout.strip():
+        print(f"The first account, which may do everything, is made once, within a day, at\n  {link.stdout.strip()}\n", flush=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--port", type=int, default=int(os.environ.get("VARLEN_PORT", "8417")))
+    parser.add_argument("--address", default="", metavar="HOST:PORT", help="instead of a free port on loopback")
+    parser.add_argument("--sign-in", action="store_true", help="people have accounts; needed for any address but loopback")
     parser.add_argument("--demo-images", default="60")
     options = parser.parse_args()
     check_outside_steps()
-    os.environ["VARLEN_STATE"] = str(STATE)
-    os.environ["VARLEN_POOL"] = "1"
+    host, port = where(options)
+    set_up(options, host)
     database("start")
     must(manage("migrate", "--verbosity", "0"), "preparing the database")
-    must(manage("load_demo", "--images", options.demo_images), "loading the demo")
+    if not os.environ.get("VARLEN_NO_DEMO"):
+        must(manage("load_demo", "--images", options.demo_images), "loading the demo")
     must(manage("find_editions"), "looking through the editions")
-    port = free_port(options.port)
-    running = [
-        manage("work", start_new_session=True),
-        subprocess.Popen(
-            [sys.executable, "-m", "gunicorn", "varlen_server.wsgi", "--bind", f"127.0.0.1:{port}", "--timeout", "120", "--no-control-socket",
-             "--log-level", "warning", "-c", "gunicorn_conf.py"],
-            cwd=SERVER, start_new_session=True),
-    ]  # fmt: skip
-    more: subprocess.Popen[bytes] | None = None
-    stopping = False
+    door = listening(host, port)
+    web = [sys.executable, "-m", "gunicorn", "varlen_server.wsgi", "--bind", f"fd://{door.fileno()}", "--timeout", "120", "--no-control-socket",
+           "--log-level", "warning", "-c", "gunicorn_conf.py"]  # fmt: skip
+    parts = [
+        Part("the worker", lambda: manage("work", start_new_session=True, preexec_fn=dies_with_us)),
+        Part("the web server", lambda: subprocess.Popen(web, cwd=SERVER, start_new_session=True, pass_fds=[door.fileno()], preexec_fn=dies_with_us)),
+    ]
+    supervisor = Supervisor(PrivateDatabase(), parts, lambda line: print(f"varlen: {line}", file=sys.stderr, flush=True))
 
     def stop(*_: object) -> None:
-        nonlocal stopping
-        stopping = True
+        supervisor.stopping = True
 
     signal.signal(signal.SIGINT, stop)
     signal.signal(signal.SIGTERM, stop)
-    while not stopping and not answers(port) and all(process.poll() is None for process in running):
-        time.sleep(0.1)
-    if not stopping and all(process.poll() is None for process in running):
-        print(f"\nVarlen is at http://127.0.0.1:{port}/   (Ctrl-C stops it)\n", flush=True)
-        if not os.environ.get("VARLEN_DEMO_ALONE"):
-            # Smaller sets for the other pages, with what the processor has left over.
-            more = manage("load_demo", "--more", start_new_session=True)
-            install_probe()
-    while not stopping and all(process.poll() is None for process in running):
-        time.sleep(0.2)
-    for process in [*running, *([more] if more else [])]:
-        if process.poll() is None:
-            process.terminate()
-    for process in running:
-        try:
-            process.wait(15)
-        except subprocess.TimeoutExpired:
-            process.kill()
+    failed = ""
+    more: subprocess.Popen[bytes] | None = None
+    try:
+        supervisor.begin()
+        while not supervisor.stopping and not answers(host, port):
+            supervisor.look()
+            time.sleep(0.1)
+        if not supervisor.stopping:
+            say_where(options, host, port)
+            if not os.environ.get("VARLEN_DEMO_ALONE") and not os.environ.get("VARLEN_NO_DEMO"):
+                # Smaller sets for the other pages, with what the processor has left over.
+                more = manage("load_demo", "--more", start_new_session=True)
+                install_probe()
+        supervisor.watch()
+    except GaveUp as error:
+        failed = str(error)
+    if more and more.poll() is None:
+        more.terminate()
+    supervisor.stop()
     database("stop")
-    if not stopping:
-        sys.exit("a server process ended unexpectedly; see the messages above")
+    if failed:
+        sys.exit(f"varlen: {failed}")
 
 
 if __name__ == "__main__":

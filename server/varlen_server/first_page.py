@@ -27,11 +27,11 @@ def screens(request: HttpRequest) -> HttpResponse:
     if not page.exists():
         return HttpResponse("The screens are not built yet: run 'make start'.", status=503, content_type="text/plain")
     text: str = page.read_text()
-    if request.path == "/":
+    if request.path == "/" and getattr(request, "visitor", None) is not None:
         # Within a script no tag may begin.
         data = orjson.dumps(first_data(request)).decode().replace("<", "\\u003c")
         text = text.replace("</head>", f'<script type="application/json" id="first-data">{data}</script></head>', 1)
-    return HttpResponse(text, content_type="text/html", headers={"Cache-Control": "no-cache"})
+    return HttpResponse(text, content_type="text/html", headers={"Cache-Control": "no-store" if settings.SIGN_IN else "no-cache"})
 
 
 def first_data(request: HttpRequest) -> dict[str, Any]:

@@ -1,41 +1,102 @@
-"""What every request has to be: text, and from this server's own pages where it changes something."""
+"""What every request has to be: text, small enough, without a secret in its address, and from this server's own pages where it changes something."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
-from urllib.parse import unquote, urlsplit
+from urllib.parse import parse_qsl, unquote, urlsplit
 
+from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
+from varlen_server.people.visitors import SECRET_WORDS, Refused, visitor_of
+from varlen_server.requests import address_of
+from varlen_server.visits import Visit, visiting
+
 SAFE = ("GET", "HEAD", "OPTIONS")
+#: Where files are uploaded; everywhere else a body is a few labels at most.
+_UPLOADS = re.compile(r"/api/imports/\d+/files")
+Answer = Callable[[HttpRequest], HttpResponse]
+
+
+def _refusal(said: str, status: int) -> JsonResponse:
+    return JsonResponse({"message": said, "problems": [said]}, status=status)
 
 
 class PlainTextMiddleware:
     """Refuse addresses with a NUL in them: no name, path or word that is looked up can hold one."""
 
-    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+    def __init__(self, get_response: Answer) -> None:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         if "\0" in unquote(request.get_full_path()):
-            return JsonResponse({"message": "The address holds a NUL character.", "problems": ["The address holds a NUL character."]}, status=400)
+            return _refusal("The address holds a NUL character.", 400)
+        return self.get_response(request)
+
+
+class NoSecretInAddressMiddleware:
+    """Refuse tokens and passwords in addresses: these end in logs, histories and other sites' statistics."""
+
+    def __init__(self, get_response: Answer) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        query = request.META.get("QUERY_STRING", "")
+        if query and any(name.lower() in SECRET_WORDS for name, _ in parse_qsl(query, keep_blank_values=True)):
+            return _refusal("A token does not belong in an address: send it as 'Authorization: Bearer TOKEN', and make a new one.", 400)
+        return self.get_response(request)
+
+
+class BodyLimitMiddleware:
+    """Refuse what is too large before any of it is read."""
+
+    def __init__(self, get_response: Answer) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        limit = settings.LARGEST_UPLOAD if _UPLOADS.fullmatch(request.path) else settings.DATA_UPLOAD_MAX_MEMORY_SIZE
+        length = request.META.get("CONTENT_LENGTH") or "0"
+        if length.isdigit() and int(length) > limit:
+            return _refusal(f"This is too large: at most {limit >> 20} MB are taken here.", 413)
         return self.get_response(request)
 
 
 class SameOriginMiddleware:
     """Refuse changes asked for by another site's page.
 
-    Browsers name the page's origin with every request that changes something; it must be
-    this server. Programs name none and are let through. Together with the check of the Host
-    header this is the protection against forged requests, with no token to carry around.
+    Browsers name the page's origin with every request that changes something; it must be this
+    server. Programs name none and are let through, unless they come with a browser's cookie:
+    then somebody's page must be named. Together with the check of the Host header and the
+    cookie's SameSite this is the protection against forged requests, with no token to carry around.
     """
 
-    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+    def __init__(self, get_response: Answer) -> None:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
-        origin = request.headers.get("Origin")
-        crossing = request.headers.get("Sec-Fetch-Site") in ("cross-site", "same-site")
-        if request.method not in SAFE and (crossing or (origin is not None and urlsplit(origin).netloc != request.get_host())):
-            return JsonResponse({"message": "This request comes from another site's page; refused."}, status=403)
+        if request.method in SAFE:
+            return self.get_response(request)
+        origin, site = request.headers.get("Origin"), request.headers.get("Sec-Fetch-Site")
+        crossing = site in ("cross-site", "same-site")
+        if crossing or (origin is not None and urlsplit(origin).netloc != request.get_host()):
+            return _refusal("This request comes from another site's page; refused.", 403)
+        if settings.SIGN_IN and settings.SESSION_COOKIE_NAME in request.COOKIES and origin is None and site is None:
+            return _refusal("A request with a browser's session must say which page it comes from; programs use a token.", 403)
         return self.get_response(request)
+
+
+class VisitorMiddleware:
+    """Find out who asks; views decide what that one may do."""
+
+    def __init__(self, get_response: Answer) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        request.visitor = request.refused = None  # type: ignore[attr-defined]
+        try:
+            request.visitor = visitor = visitor_of(request)  # type: ignore[attr-defined]
+        except Refused as refused:
+            request.refused, visitor = refused, None  # type: ignore[attr-defined]
+        with visiting(Visit(visitor.name if visitor else "", address_of(request), getattr(request, "request_id", ""))):
+            return self.get_response(request)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.conf import settings
+from django.http import HttpRequest
 from rest_framework.request import Request
 from rest_framework.serializers import Serializer
 
@@ -24,3 +26,11 @@ def _checked(form: Serializer) -> Checked:
     form.is_valid(raise_exception=True)
     found: Checked = form.validated_data
     return found
+
+
+def address_of(request: HttpRequest) -> str:
+    """The address a request comes from: behind a proxy, what that one says of it."""
+    if settings.BEHIND_PROXY:
+        # The proxy adds the address it saw at the end; whatever stands before may be made up.
+        return request.headers.get("X-Forwarded-For", "").split(",")[-1].strip()[:64] or str(request.META.get("REMOTE_ADDR", ""))
+    return str(request.META.get("REMOTE_ADDR", ""))

@@ -16,6 +16,8 @@ from varlen_server.editions import image_views, trial_views
 from varlen_server.editions import views as editions
 from varlen_server.evidence import views as evidence
 from varlen_server.first_page import screens
+from varlen_server.metrics import health, metrics
+from varlen_server.people import views as people
 from varlen_server.pipelines import views as pipelines
 from varlen_server.sheet import views as sheet
 
@@ -26,13 +28,34 @@ def handbook(request: HttpRequest, page: str = "") -> HttpResponseBase:
     """A file of the handbook."""
     if not (settings.HANDBOOK / "index.html").exists():
         return HttpResponse("The handbook is not built yet: run 'make docs'.", status=503, content_type="text/plain")
-    return serve(request, page or "index.html", document_root=str(settings.HANDBOOK))
+    answer = serve(request, page or "index.html", document_root=str(settings.HANDBOOK))
+    return with_nonce(request, answer) if answer.get("Content-Type", "").startswith("text/html") else answer
+
+
+def with_nonce(request: HttpRequest, answer: HttpResponseBase) -> HttpResponse:
+    """A page of ours whose own scripts may run."""
+    text = b"".join(answer).decode()
+    text = text.replace("<script", f'<script nonce="{request.nonce}"')  # type: ignore[attr-defined]
+    return HttpResponse(text, content_type=answer["Content-Type"], headers={"Cache-Control": "no-cache"})
 
 
 urlpatterns = [
     path("help", RedirectView.as_view(url="/help/")),
     path("help/", handbook),
     path("help/<path:page>", handbook),
+    path("healthz", health),
+    path("metrics", metrics),
+    path("api/session", people.Session.as_view()),
+    path("api/session/password", people.Password.as_view()),
+    path("api/invitations", people.InvitationList.as_view()),
+    path("api/invitations/<int:pk>", people.InvitationDetail.as_view()),
+    path("api/invitations/open", people.InvitationOpen.as_view()),
+    path("api/invitations/accept", people.InvitationAccept.as_view()),
+    path("api/people", people.People.as_view()),
+    path("api/people/<int:pk>", people.Person.as_view()),
+    path("api/tokens", people.TokenList.as_view()),
+    path("api/tokens/<int:pk>", people.TokenDetail.as_view()),
+    path("api/log", people.Log.as_view()),
     path("api/schema", SpectacularAPIView.as_view()),
     path("api/datasets", datasets.DatasetList.as_view()),
     path("api/imports", imports.ImportList.as_view()),
@@ -43,6 +66,7 @@ urlpatterns = [
     path("api/imports/<int:pk>/example.jpg", imports.ImportExample.as_view()),
     path("api/formats", datasets.Formats.as_view()),
     path("api/folders", imports.Folders.as_view()),
+    path("api/datasets/<int:pk>", datasets.DatasetDetail.as_view()),
     path("api/datasets/<int:pk>/rows", datasets.DatasetRows.as_view()),
     path("api/datasets/<int:pk>/overview", datasets.DatasetOverview.as_view()),
     path("api/datasets/<int:pk>/images", datasets.DatasetImages.as_view()),
@@ -90,5 +114,5 @@ urlpatterns = [
     path("api/matches/place", evidence.PlaceSteps.as_view()),
     path("api/probes", evidence.Probes.as_view()),
     path("api/editions/<int:pk>/download", editions.EditionDownload.as_view()),
-    re_path(r"^(?!api/|static/|assets/).*$", screens),
+    re_path(r"^(?!api/|static/|assets/|healthz|metrics).*$", screens),
 ]

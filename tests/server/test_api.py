@@ -134,12 +134,12 @@ def test_a_cancelled_or_broken_import_leaves_nothing_behind(client: Client, surv
     post(client, f"/api/imports/{dataset_import}/start", {})
     real = tasks.import_dataset
 
-    def cancelled_on_the_way(path: Path, name: str, choices: Any, source: str, progress: Any, begun: Any) -> Any:
+    def cancelled_on_the_way(path: Path, name: str, choices: Any, source: str, progress: Any, begun: Any, made_by: str) -> Any:
         def stopping(done: int) -> None:
             client.delete(f"/api/imports/{dataset_import}")
             progress(done)
 
-        return real(path, name, choices, source, stopping, begun)
+        return real(path, name, choices, source, stopping, begun, made_by)
 
     monkeypatch.setattr(tasks, "import_dataset", cancelled_on_the_way)
     import_dataset_task(dataset_import)

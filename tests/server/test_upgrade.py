@@ -1,4 +1,4 @@
-"""A database that version 0.1 left behind goes on under this one: a dump of a real one is kept in `kept/`."""
+"""A database that an earlier version left behind goes on under this one: dumps of real ones are kept in `kept/`."""
 
 from __future__ import annotations
 
@@ -14,28 +14,35 @@ from typing import Any
 import psycopg
 import pytest
 
-KEPT = Path(__file__).parent / "kept" / "version-0.1.0.sql.gz"
+KEPT = Path(__file__).parent / "kept"
+#: What is in each: of version 0.1, and from before people had accounts.
+DUMPS = {
+    "version-0.1.0": ["Night moth survey", 6, True, "move", "kept", 1, "left over", []],
+    "before-accounts": ["Night moth survey", 8, True, "move", "kept", 1, "", ["probe"]],
+}
 SERVER = Path(__file__).resolve().parents[2] / "server"
 NAME = "varlen_of_before"
 
 
-@pytest.fixture
-def before(database: dict[str, Any]) -> Iterator[dict[str, Any]]:
-    """A database of its own with the dump in it."""
+@pytest.fixture(params=DUMPS)
+def before(request: pytest.FixtureRequest, database: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    """A database of its own with a dump in it."""
     about = {"host": database["host"], "port": database["port"], "user": database["user"], "password": database["password"]}
     with psycopg.connect(**about, dbname=database["name"], autocommit=True) as admin:
         admin.execute(f"drop database if exists {NAME}")
         admin.execute(f"create database {NAME}")
     environment = {**os.environ, "PGPASSWORD": about["password"]}
     words = ["psql", "-h", about["host"], "-p", str(about["port"]), "-U", about["user"], "-q", "-v", "ON_ERROR_STOP=1", NAME]
-    subprocess.run(words, input=gzip.decompress(KEPT.read_bytes()), env=environment, check=True, stdout=subprocess.DEVNULL)
-    yield {**about, "name": NAME}
+    subprocess.run(
+        words, input=gzip.decompress((KEPT / f"{request.param}.sql.gz").read_bytes()), env=environment, check=True, stdout=subprocess.DEVNULL
+    )
+    yield {**about, "name": NAME, "holds": DUMPS[request.param]}
     with psycopg.connect(**about, dbname=database["name"], autocommit=True) as admin:
         admin.execute(f"drop database {NAME} with (force)")
 
 
 @pytest.mark.slow
-def test_a_database_of_version_0_1_goes_on(before: dict[str, Any], tmp_path: Path) -> None:
+def test_a_database_of_before_goes_on(before: dict[str, Any], tmp_path: Path) -> None:
     """Migrating it makes exactly the tables of a new one, and everything in it is still there."""
     told_where = json.dumps({"HOST": before["host"], "PORT": before["port"], "USER": before["user"], "PASSWORD": before["password"], "NAME": NAME})
     told = f"""
@@ -51,12 +58,14 @@ call_command("makemigrations", check=True, dry_run=True, verbosity=0)
 from varlen_server.datasets.models import Dataset, DatasetImport, Edit
 from varlen_server.datasets.services import digest_of
 from varlen_server.editions.models import Edition
+from varlen_server.evidence.models import Inquiry
 from varlen_server.pipelines.models import Revision
 dataset = Dataset.objects.get()
 print(json.dumps([dataset.name, dataset.images.count(), digest_of(dataset) == dataset.digest, Edit.objects.get().kind,
-                  Edition.objects.get().name, Revision.objects.get().number, DatasetImport.objects.get().name]))
+                  Edition.objects.get().name, Revision.objects.get().number, "".join(each.name for each in DatasetImport.objects.all()),
+                  [each.kind for each in Inquiry.objects.all()]]))
 """
     environment = {**os.environ, "VARLEN_STATE": str(tmp_path)}
     done = subprocess.run([sys.executable, "-c", told], cwd=SERVER, env=environment, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
-    assert done.stdout.strip() == '["Night moth survey", 6, true, "move", "kept", 1, "left over"]'
+    assert json.loads(done.stdout) == before["holds"]

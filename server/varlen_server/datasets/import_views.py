@@ -22,11 +22,14 @@ from varlen_server.datasets.serializers import (
     ImportSerializer,
     MessageSerializer,
 )
+from varlen_server.people.roles import ENDING, FOR_WORK
 from varlen_server.previews import picture_response
 from varlen_server.requests import body_of, query_of
 
 
 class ImportList(APIView):
+    throttle_scope = "order"
+
     @extend_schema(request=ImportRequestSerializer, responses={201: ImportSerializer, 422: MessageSerializer}, operation_id="imports_create")
     def post(self, request: Request) -> Response:
         """Begin to import a dataset: its files follow, or a folder is named."""
@@ -35,6 +38,8 @@ class ImportList(APIView):
 
 
 class ImportDetail(APIView):
+    roles = ENDING
+
     @extend_schema(responses=ImportSerializer, operation_id="imports_get")
     def get(self, request: Request, pk: int) -> Response:
         """How far an import is."""
@@ -70,6 +75,8 @@ class ImportRecognise(APIView):
 
 
 class ImportStart(APIView):
+    throttle_scope = "order"
+
     @extend_schema(request=ImportOptionsSerializer, responses={200: ImportSerializer, 422: MessageSerializer}, operation_id="imports_start")
     def post(self, request: Request, pk: int) -> Response:
         """Import the dataset with these options, in the background."""
@@ -88,6 +95,8 @@ class ImportExample(APIView):
 
 
 class Folders(APIView):
+    roles = FOR_WORK
+
     @extend_schema(parameters=[FoldersQuerySerializer], responses=FoldersSerializer, operation_id="folders_list")
     def get(self, request: Request) -> Response:
         """Folders and zips below an allowed folder; without a path, the allowed ones."""

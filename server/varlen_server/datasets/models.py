@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from django.db import models
 
+from varlen_server.authorship import Authored
 from varlen_server.fields import JSONTextField
 
 
@@ -14,7 +15,7 @@ class WithoutFindings(models.Manager["Dataset"]):
         return super().get_queryset().defer("findings")
 
 
-class Dataset(models.Model):
+class Dataset(Authored):
     """A dataset as it was imported; `digest` is its snapshot.
 
     `ready` once all its images are there, before that nobody sees it; `examined` pictures were decoded
@@ -113,7 +114,7 @@ class Edit(models.Model):
         return f"{self.kind} {self.image_key}"
 
 
-class DatasetImport(models.Model):
+class DatasetImport(Authored):
     """A dataset on its way in: its files are gathered, it is recognised, choices are made, it is read.
 
     `path` is what is read: a zip, an annotation file or a folder; `folder` is ours and removed at the end,

@@ -60,7 +60,7 @@ class DatasetSerializer(serializers.ModelSerializer):
     class Meta:
         model = Dataset
         fields = ("id", "name", "digest", "classes", "keypoints", "lines", "created", "splits", "format", "marks", "source", "map_classes",
-                  "mirror_pairs", "mirror_classes", "splits_drawn")  # fmt: skip
+                  "mirror_pairs", "mirror_classes", "splits_drawn", "made_by", "changed_by")  # fmt: skip
 
     marks = serializers.DictField(child=serializers.ListField(child=serializers.CharField()))
 
@@ -253,7 +253,7 @@ class ImportSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = DatasetImport
-        fields = ("id", "name", "state", "recognised", "done", "total", "message", "dataset")
+        fields = ("id", "name", "state", "recognised", "done", "total", "message", "dataset", "made_by")
 
     def to_representation(self, instance: DatasetImport) -> dict[str, Any]:
         """Nothing recognised is null."""
@@ -390,3 +390,22 @@ class ImageTypeSerializer(serializers.Serializer):
 class FormatsSerializer(serializers.Serializer):
     formats = FormatFactsSerializer(many=True)
     images = ImageTypeSerializer(many=True)
+
+
+class DatasetUsesSerializer(serializers.Serializer):
+    """What needs a dataset. jobs: those at it now; pictures and bytes: what nothing else shows."""
+
+    editions = serializers.ListField(child=serializers.CharField())
+    jobs = serializers.ListField(child=serializers.CharField())
+    inquiries = serializers.IntegerField(help_text="matches and probes about it, which go with it")
+    pictures = serializers.IntegerField()
+    bytes = serializers.IntegerField()
+
+
+class SureQuerySerializer(serializers.Serializer):
+    sure = serializers.BooleanField(default=False, help_text="also where editions can then no longer be recreated")
+
+
+class FreedSerializer(serializers.Serializer):
+    pictures = serializers.IntegerField()
+    bytes = serializers.IntegerField()

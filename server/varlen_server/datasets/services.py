@@ -38,7 +38,7 @@ Progress = Callable[[int], None]
 
 
 def import_dataset(path: Path, name: str, options: ImportOptions | None = None, source: str = "", progress: Progress = lambda done: None,
-                   begun: Callable[[Dataset], None] = lambda dataset: None) -> Dataset:  # fmt: skip
+                   begun: Callable[[Dataset], None] = lambda dataset: None, made_by: str = "") -> Dataset:  # fmt: skip
     """Read a dataset from a folder or zip into the store and the database, all or nothing.
 
     What can't be read is left out and listed among the findings, so that one bad file does not
@@ -61,6 +61,8 @@ def import_dataset(path: Path, name: str, options: ImportOptions | None = None, 
         mirror_classes=importer.mirror_classes,
         read_as=importer.options.to_json(),
         splits_drawn=importer.drawn,
+        made_by=made_by,
+        changed_by=made_by,
     )
     begun(dataset)
     known = known_splits(name, source)

@@ -18,6 +18,7 @@ from varlen.errors import VarlenError
 from varlen_server.datasets.models import Dataset, DatasetImport
 from varlen_server.datasets.pixel_scan import scan_pixels
 from varlen_server.datasets.services import discard_import, import_dataset
+from varlen_server.people.log import note
 
 State = DatasetImport.State
 #: Between two writes of progress, seconds.
@@ -59,7 +60,7 @@ def import_dataset_task(import_id: int = 0, intake_id: int = 0) -> None:
 
     try:
         source = "" if mine.folder else mine.path
-        dataset = import_dataset(Path(mine.path), mine.name, ImportOptions.from_json(mine.choices), source, progress, begun)
+        dataset = import_dataset(Path(mine.path), mine.name, ImportOptions.from_json(mine.choices), source, progress, begun, mine.made_by)
     except Stopped:
         _finish(mine, State.CANCELLED, None, "cancelled")
     except VarlenError as error:
@@ -74,6 +75,7 @@ def import_dataset_task(import_id: int = 0, intake_id: int = 0) -> None:
         _finish(mine, State.FAILED, None, f"it can't be read ({type(error).__name__}: {str(error)[:200]})")
     else:
         _finish(mine, State.DONE, dataset)
+        note("made", f"dataset {dataset.pk}: {dataset}", who=mine.made_by)
 
 
 def fail_lost_imports() -> int:

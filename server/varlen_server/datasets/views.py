@@ -16,13 +16,16 @@ from varlen.datasets.image_files import IMAGE_TYPES, decode, readable_exif
 
 from varlen_server import content_store
 from varlen_server.datasets.columns import columns_of, overview
+from varlen_server.datasets.deletion import delete_dataset, uses_of
 from varlen_server.datasets.edits import apply_edits, mend_finding, undo_last_edits
 from varlen_server.datasets.models import Dataset, Image
 from varlen_server.datasets.serializers import (
     DatasetSerializer,
+    DatasetUsesSerializer,
     EditRequestSerializer,
     FindingsSerializer,
     FormatsSerializer,
+    FreedSerializer,
     ImageFactsSerializer,
     ImagePageSerializer,
     ImageSerializer,
@@ -31,8 +34,10 @@ from varlen_server.datasets.serializers import (
     MessageSerializer,
     OverviewSerializer,
     SheetImagesQuerySerializer,
+    SureQuerySerializer,
 )
 from varlen_server.datasets.services import findings_in, findings_of, images_for_sheet, load
+from varlen_server.people.roles import ENDING
 from varlen_server.previews import check_width, map_response, picture_response, preview
 from varlen_server.requests import body_of, query_of
 from varlen_server.response_cache import cached_picture
@@ -43,6 +48,19 @@ class DatasetList(APIView):
     def get(self, request: Request) -> Response:
         """All datasets."""
         return Response(DatasetSerializer(Dataset.objects.filter(ready=True), many=True).data)
+
+
+class DatasetDetail(APIView):
+    @extend_schema(responses=DatasetUsesSerializer, operation_id="datasets_uses")
+    def get(self, request: Request, pk: int) -> Response:
+        """What needs a dataset, and what would be free without it."""
+        return Response(DatasetUsesSerializer(uses_of(get_object_or_404(Dataset, pk=pk))).data)
+
+    @extend_schema(parameters=[SureQuerySerializer], responses={200: FreedSerializer, 409: MessageSerializer}, operation_id="datasets_delete")
+    def delete(self, request: Request, pk: int) -> Response:
+        """Delete a dataset and the pictures nothing else shows; where editions were made from it, only with a clear yes."""
+        sure = query_of(request, SureQuerySerializer)["sure"]
+        return Response(delete_dataset(get_object_or_404(Dataset, pk=pk), sure))
 
 
 class Formats(APIView):
@@ -125,6 +143,8 @@ class DatasetFindings(APIView):
 
 
 class DatasetEdits(APIView):
+    roles = ENDING
+
     @extend_schema(request=EditRequestSerializer, responses={201: FindingsSerializer, 422: MessageSerializer}, operation_id="datasets_edit")
     def post(self, request: Request, pk: int) -> Response:
         """Mend everything of one finding, or make one change; files stay as they are."""

@@ -24,6 +24,7 @@ from varlen_server.editions.serializers import (
 )
 from varlen_server.editions.services import attach_scores, done_or_404
 from varlen_server.editions.tasks import source_of
+from varlen_server.people.roles import ASKING
 from varlen_server.previews import check_width, picture_response
 from varlen_server.requests import body_of, query_of
 
@@ -53,6 +54,9 @@ class EditionPicture(APIView):
 
 
 class EditionRecreate(APIView):
+    roles = ASKING
+    throttle_scope = "count"
+
     @extend_schema(request=None, responses={200: RecreatedSerializer, 422: MessageSerializer}, operation_id="editions_recreate")
     def post(self, request: Request, pk: int, row: int) -> Response:
         """Make one image again from its record and the source dataset, and compare it with what was written."""
@@ -62,6 +66,8 @@ class EditionRecreate(APIView):
 
 
 class EditionScores(APIView):
+    for_scores = ("GET", "POST")
+
     @extend_schema(responses=ScoreSerializer(many=True), operation_id="scores_list")
     def get(self, request: Request, pk: int) -> Response:
         """An edition's scores, by name, split and epoch."""

@@ -7,11 +7,12 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+from varlen_server.authorship import Authored
 from varlen_server.datasets.models import Dataset
 from varlen_server.pipelines.models import Revision
 
 
-class Edition(models.Model):
+class Edition(Authored):
     """One export: what it is made from, and the progress of making it."""
 
     class State(models.TextChoices):

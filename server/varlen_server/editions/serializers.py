@@ -81,6 +81,8 @@ class EditionSerializer(serializers.ModelSerializer):
             "created",
             "started",
             "finished",
+            "made_by",
+            "changed_by",
         )
 
     def get_pipeline_name(self, edition: Edition) -> str:

@@ -21,12 +21,15 @@ from varlen.errors import EditionError
 from varlen.forecasts.outlook import expected_labels
 from varlen.pipeline.document import from_json
 
+from varlen_server.authorship import by_whom
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.services import load, split_counts
 from varlen_server.editions.models import Edition
 from varlen_server.editions.names import free_name
 from varlen_server.editions.tasks import check_edition, make_edition
 from varlen_server.errors import Conflict
+from varlen_server.keeping import deleting
+from varlen_server.people.log import note
 from varlen_server.pipelines.models import Revision
 from varlen_server.pipelines.services import register
 from varlen_server.sheet.cost import cost_of_one, seconds_for
@@ -118,9 +121,10 @@ def estimate(dataset: Dataset, document: dict[str, Any], spec: ExportSpec) -> di
 
 def cancel(pk: int) -> None:
     """Stop making an edition; what was written of it is removed."""
-    if Edition.objects.filter(pk=pk, state__in=[State.WAITING, State.STOPPED]).update(state=State.CANCELLED, message="cancelled"):
+    if Edition.objects.filter(pk=pk, state__in=[State.WAITING, State.STOPPED]).update(state=State.CANCELLED, message="cancelled", **by_whom()):
         shutil.rmtree(Edition(pk=pk).part, ignore_errors=True)
-    Edition.objects.filter(pk=pk, state=State.WRITING).update(stop_asked=True)
+    Edition.objects.filter(pk=pk, state=State.WRITING).update(stop_asked=True, **by_whom())
+    note("cancelled", f"edition {pk}")
 
 
 def resume(pk: int, leave_out: bool) -> None:
@@ -129,8 +133,9 @@ def resume(pk: int, leave_out: bool) -> None:
         stopped = Edition.objects.filter(pk=pk, state__in=[State.STOPPED, State.FAILED])
         if leave_out:
             stopped.update(leave_out=True)
-        if stopped.update(state=State.WAITING, message="", finished=None):
+        if stopped.update(state=State.WAITING, message="", finished=None, **by_whom()):
             make_edition.defer(edition_id=pk)
+            note("resumed", f"edition {pk}")
 
 
 def check(edition: Edition) -> None:
@@ -149,12 +154,13 @@ def remove(edition: Edition) -> None:
         raise Conflict("It is being made; cancel it first.")
     going = edition.folder.with_name(f".{edition.folder.name}.removed")
     part = edition.part
-    shutil.rmtree(going, ignore_errors=True)
-    if edition.folder.exists():
-        edition.folder.rename(going)
-    edition.delete()
-    for folder in (going, part):
-        shutil.rmtree(folder, ignore_errors=True)
+    with deleting(settings.STATE):
+        shutil.rmtree(going, ignore_errors=True)
+        if edition.folder.exists():
+            edition.folder.rename(going)
+        edition.delete()
+        for folder in (going, part):
+            shutil.rmtree(folder, ignore_errors=True)
 
 
 def attach_scores(edition: Edition, scores: list[dict[str, Any]], text: str, source: str) -> list[Score]:
@@ -165,6 +171,8 @@ def attach_scores(edition: Edition, scores: list[dict[str, Any]], text: str, sou
     if not found:
         raise EditionError("there is no score in what was sent")
     attach(edition.folder, found)
+    Edition.objects.filter(pk=edition.pk).update(**by_whom())
+    note("scored", f"edition {edition.pk}: {edition.name}: {', '.join(sorted({score.name for score in found}))}")
     return scores_of(edition.folder)
 
 

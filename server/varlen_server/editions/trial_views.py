@@ -13,6 +13,8 @@ from varlen_server.requests import body_of
 
 
 class Trials(APIView):
+    throttle_scope = "order"
+
     @extend_schema(responses=CellSerializer(many=True), operation_id="trials_list")
     def get(self, request: Request) -> Response:
         """A cell for every pipeline and dataset, as both are now."""

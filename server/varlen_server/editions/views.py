@@ -23,6 +23,7 @@ from varlen_server.editions.serializers import (
     ResumeSerializer,
 )
 from varlen_server.editions.zip_stream import Zip
+from varlen_server.people.roles import ASKING
 from varlen_server.pipelines.models import Revision
 from varlen_server.requests import body_of
 
@@ -32,6 +33,9 @@ def _shown(pk: int, status: int = 200) -> Response:
 
 
 class EditionList(APIView):
+    for_scores = ("GET",)
+    throttle_scope = "order"
+
     @extend_schema(responses=EditionSerializer(many=True), operation_id="editions_list")
     def get(self, request: Request) -> Response:
         """All editions, newest first."""
@@ -48,6 +52,9 @@ class EditionList(APIView):
 
 
 class EditionEstimate(APIView):
+    roles = ASKING
+    throttle_scope = "count"
+
     @extend_schema(request=EstimateRequestSerializer, responses={200: EstimateSerializer, 422: MessageSerializer}, operation_id="editions_estimate")
     def post(self, request: Request) -> Response:
         """What an edition would hold, and about how many bytes and seconds it takes."""
@@ -56,6 +63,8 @@ class EditionEstimate(APIView):
 
 
 class EditionDetail(APIView):
+    for_scores = ("GET",)
+
     @extend_schema(responses=EditionSerializer, operation_id="editions_get")
     def get(self, request: Request, pk: int) -> Response:
         """One edition and its progress."""

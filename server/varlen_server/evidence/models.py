@@ -7,10 +7,11 @@ from pathlib import Path
 from django.conf import settings
 from django.db import models
 
+from varlen_server.authorship import Authored
 from varlen_server.datasets.models import Dataset
 
 
-class Inquiry(models.Model):
+class Inquiry(Authored):
     """One match or probe: what is asked, how far it is, and the answer."""
 
     class Kind(models.TextChoices):

@@ -33,7 +33,7 @@ class InquirySerializer(serializers.ModelSerializer):
     class Meta:
         model = Inquiry
         fields = ("id", "kind", "dataset", "dataset_digest", "dataset_name", "field", "field_name", "documents", "options", "state", "share",
-                  "seconds_left", "doing", "message", "result", "pictures", "created", "started", "finished")  # fmt: skip
+                  "seconds_left", "doing", "message", "result", "pictures", "created", "started", "finished", "made_by", "changed_by")  # fmt: skip
 
     @extend_schema_field(FieldPictureSerializer(many=True))
     def get_pictures(self, inquiry: Inquiry) -> list[dict[str, Any]]:
@@ -52,7 +52,21 @@ class InquiryRowSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Inquiry
-        fields = ("id", "kind", "dataset", "dataset_name", "field_name", "names", "state", "share", "seconds_left", "doing", "message", "created")
+        fields = (
+            "id",
+            "kind",
+            "dataset",
+            "dataset_name",
+            "field_name",
+            "names",
+            "state",
+            "share",
+            "seconds_left",
+            "doing",
+            "message",
+            "created",
+            "made_by",
+        )
 
     def get_names(self, inquiry: Inquiry) -> list[str]:
         """Of its pipelines."""

@@ -22,6 +22,7 @@ from varlen_server.evidence.serializers import (
     PlaceSerializer,
     ProbeRequestSerializer,
 )
+from varlen_server.people.roles import ASKING
 from varlen_server.requests import body_of, query_of
 
 _REFUSED = {422: MessageSerializer}
@@ -64,6 +65,8 @@ class InquiryResume(APIView):
 
 
 class Matches(APIView):
+    throttle_scope = "order"
+
     @extend_schema(request=MatchRequestSerializer, responses={201: InquirySerializer, **_REFUSED}, operation_id="matches_start")
     def post(self, request: Request) -> Response:
         """Compare training pictures and a pipeline's variants with pictures of the field."""
@@ -73,6 +76,8 @@ class Matches(APIView):
 
 
 class Probes(APIView):
+    throttle_scope = "order"
+
     @extend_schema(request=ProbeRequestSerializer, responses={201: InquirySerializer, **_REFUSED}, operation_id="probes_start")
     def post(self, request: Request) -> Response:
         """Train a small network with each pipeline and with none, and compare."""
@@ -83,6 +88,8 @@ class Probes(APIView):
 
 
 class PlaceSteps(APIView):
+    roles = ASKING
+
     @extend_schema(request=PlaceSerializer, responses={200: DocumentSerializer, **_REFUSED}, operation_id="matches_place")
     def post(self, request: Request) -> Response:
         """A pipeline with suggested steps where they belong in it."""

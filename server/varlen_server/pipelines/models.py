@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from django.db import models
 
+from varlen_server.authorship import Authored
 
-class Pipeline(models.Model):
+
+class Pipeline(Authored):
     """A pipeline as people know it; what it says stands in its revisions."""
 
     name = models.CharField(max_length=120)
@@ -19,7 +21,7 @@ class Pipeline(models.Model):
         return self.name
 
 
-class Revision(models.Model):
+class Revision(Authored):
     """One saved state of a pipeline, in canonical form; never changed afterwards but for its name."""
 
     pipeline = models.ForeignKey(Pipeline, on_delete=models.CASCADE, related_name="revisions")

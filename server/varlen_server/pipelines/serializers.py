@@ -13,7 +13,7 @@ class RevisionSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Revision
-        fields = ("id", "pipeline", "number", "name", "digest", "document", "created")
+        fields = ("id", "pipeline", "number", "name", "digest", "document", "created", "made_by")
 
 
 class PipelineSerializer(serializers.ModelSerializer):
@@ -21,7 +21,7 @@ class PipelineSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Pipeline
-        fields = ("id", "name", "created", "changed", "latest")
+        fields = ("id", "name", "created", "changed", "latest", "made_by", "changed_by")
 
     def get_latest(self, pipeline: Pipeline) -> int:
         latest = pipeline.revisions.first()
@@ -50,6 +50,7 @@ class RevisionLineSerializer(serializers.Serializer):
     number = serializers.IntegerField()
     name = serializers.CharField(allow_blank=True)
     created = serializers.DateTimeField()
+    made_by = serializers.CharField(allow_blank=True)
     document = serializers.DictField()
     changes = DifferenceSerializer(many=True)
 

@@ -54,6 +54,6 @@ def revision_lines(pipeline: Pipeline) -> list[dict[str, Any]]:
     lines = []
     for row, before in zip_longest(rows, rows[1:]):
         changes = differences(before.document, row.document) if before is not None else []
-        lines.append({**{name: getattr(row, name) for name in ("id", "number", "name", "created", "document")},
+        lines.append({**{name: getattr(row, name) for name in ("id", "number", "name", "created", "made_by", "document")},
                       "changes": [each.to_json() for each in changes]})  # fmt: skip
     return lines[:MOST_REVISIONS]

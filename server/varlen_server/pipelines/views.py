@@ -17,6 +17,7 @@ from varlen.pipeline.starting_points import STARTING_POINTS
 from varlen.steps import CATALOGUE, describe
 
 from varlen_server.datasets.serializers import MessageSerializer
+from varlen_server.people.roles import ASKING
 from varlen_server.pipelines.models import Pipeline, Revision
 from varlen_server.pipelines.serializers import (
     CompareSerializer,
@@ -106,6 +107,8 @@ class RevisionName(APIView):
 
 
 class Compare(APIView):
+    roles = ASKING
+
     @extend_schema(request=CompareSerializer, responses=DifferenceSerializer(many=True), operation_id="pipelines_compare")
     def post(self, request: Request) -> Response:
         """What differs between two pipelines, step by step."""

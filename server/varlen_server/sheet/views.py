@@ -10,6 +10,7 @@ from rest_framework.views import APIView
 
 from varlen_server.datasets.serializers import MessageSerializer
 from varlen_server.editions.orders import spec_of
+from varlen_server.people.roles import ASKING
 from varlen_server.previews import FOR_EVER, check_width, map_response, picture_response
 from varlen_server.requests import body_of
 from varlen_server.sheet import services
@@ -34,6 +35,9 @@ from varlen_server.sheet.services import Bench
 
 
 class Sheet(APIView):
+    roles = ASKING
+    throttle_scope = "render"
+
     @extend_schema(request=SheetRequestSerializer, responses={200: SheetSerializer, 422: MessageSerializer}, operation_id="sheet_make")
     def post(self, request: Request) -> HttpResponse:
         """Labels, traces and, where a width is given, pictures of variants 1 … n of some images. A row's answer is always the same, so it is kept."""
@@ -42,6 +46,9 @@ class Sheet(APIView):
 
 
 class Looks(APIView):
+    roles = ASKING
+    throttle_scope = "render"
+
     @extend_schema(
         request=LooksRequestSerializer, responses={(200, "application/octet-stream"): bytes, 422: MessageSerializer}, operation_id="looks_make"
     )
@@ -76,6 +83,9 @@ class Trace(APIView):
 
 
 class Ledger(APIView):
+    roles = ASKING
+    throttle_scope = "count"
+
     @extend_schema(request=LedgerRequestSerializer, responses={200: LedgerSerializer, 422: MessageSerializer}, operation_id="ledger_make")
     def post(self, request: Request) -> Response:
         """What an edition of this would hold."""
@@ -84,6 +94,9 @@ class Ledger(APIView):
 
 
 class Forecast(APIView):
+    roles = ASKING
+    throttle_scope = "count"
+
     @extend_schema(request=ForecastRequestSerializer, responses={200: ForecastSerializer, 422: MessageSerializer}, operation_id="forecast_make")
     def post(self, request: Request) -> HttpResponse:
         """What becomes of labels over many draws: losses by class and step, sizes, blank area."""
@@ -92,6 +105,9 @@ class Forecast(APIView):
 
 
 class ForecastLimit(APIView):
+    roles = ASKING
+    throttle_scope = "count"
+
     @extend_schema(request=LimitRequestSerializer, responses={200: LimitSerializer, 422: MessageSerializer}, operation_id="forecast_limit")
     def post(self, request: Request) -> HttpResponse:
         """The largest symmetric range of a step's parameter that loses no more than a share of the objects."""
@@ -100,6 +116,9 @@ class ForecastLimit(APIView):
 
 
 class Worst(APIView):
+    roles = ASKING
+    throttle_scope = "count"
+
     @extend_schema(
         request=WorstRequestSerializer, responses={200: WorstVariantSerializer(many=True), 422: MessageSerializer}, operation_id="worst_make"
     )
@@ -111,6 +130,9 @@ class Worst(APIView):
 
 
 class Advice(APIView):
+    roles = ASKING
+    throttle_scope = "count"
+
     @extend_schema(request=AdviceRequestSerializer, responses={200: AdviceSerializer(many=True), 422: MessageSerializer}, operation_id="advice_make")
     def post(self, request: Request) -> HttpResponse:
         """What is allowed in this pipeline, on this dataset, but rarely intended."""

@@ -55,6 +55,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/datasets/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What needs a dataset, and what would be free without it. */
+        get: operations["datasets_uses"];
+        put?: never;
+        post?: never;
+        /** @description Delete a dataset and the pictures nothing else shows; where editions were made from it, only with a clear yes. */
+        delete: operations["datasets_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/datasets/{id}/edits": {
         parameters: {
             query?: never;
@@ -656,6 +674,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Invitations, the newest first. */
+        get: operations["invitations_list"];
+        put?: never;
+        /** @description Invite somebody: the secret is told this once. */
+        post: operations["invitations_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Take an invitation back. */
+        delete: operations["invitations_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invitations/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make an account by an invitation, and sign in. */
+        post: operations["invitations_accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invitations/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What an invitation is for. */
+        post: operations["invitations_open"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ledger": {
         parameters: {
             query?: never;
@@ -667,6 +754,23 @@ export interface paths {
         put?: never;
         /** @description What an edition of this would hold. */
         post: operations["ledger_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who did what, the newest first. */
+        get: operations["log_list"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -725,6 +829,40 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Everybody with an account. */
+        get: operations["people_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** @description Give somebody another role, or shut them out or let them back in; both at once for their sessions and tokens. */
+        patch: operations["people_change"];
         trace?: never;
     };
     "/api/pictures/{sha256}/{width}.jpg": {
@@ -832,6 +970,42 @@ export interface paths {
         patch: operations["revisions_name"];
         trace?: never;
     };
+    "/api/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who is asking. */
+        get: operations["session_get"];
+        put?: never;
+        /** @description Sign in. */
+        post: operations["session_begin"];
+        /** @description Sign out. */
+        delete: operations["session_end"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Another password for oneself; other sessions end. */
+        post: operations["session_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheet": {
         parameters: {
             query?: never;
@@ -934,6 +1108,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Tokens, the newest first. */
+        get: operations["tokens_list"];
+        put?: never;
+        /** @description A token for a program: it is told this once. */
+        post: operations["tokens_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Revoke a token; it stays in the list. */
+        delete: operations["tokens_revoke"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials": {
         parameters: {
             query?: never;
@@ -987,6 +1196,12 @@ export interface components {
          * @enum {string}
          */
         AcceptLossEnum: "boxes" | "image_classes" | "masks" | "polygons" | "keypoints" | "oriented_boxes" | "label_maps" | "attributes" | "crowd" | "all";
+        /** @description An invitation taken up: its secret, and the new account's name and password. */
+        AcceptRequest: {
+            secret: string;
+            name: string;
+            password: string;
+        };
         /** @description Something that is allowed but rarely intended. */
         Advice: {
             kind: string;
@@ -1124,6 +1339,8 @@ export interface components {
                 [key: string]: string;
             };
             splits_drawn?: boolean;
+            readonly made_by: string;
+            readonly changed_by: string;
         };
         DatasetDifference: {
             same: boolean;
@@ -1133,6 +1350,15 @@ export interface components {
             pictures?: components["schemas"]["NamedImages"];
             labels?: components["schemas"]["NamedImages"];
             splits?: components["schemas"]["NamedImages"];
+        };
+        /** @description What needs a dataset. jobs: those at it now; pictures and bytes: what nothing else shows. */
+        DatasetUses: {
+            editions: string[];
+            jobs: string[];
+            /** @description matches and probes about it, which go with it */
+            inquiries: number;
+            pictures: number;
+            bytes: number;
         };
         Difference: {
             kind: components["schemas"]["DifferenceKindEnum"];
@@ -1237,6 +1463,8 @@ export interface components {
             started?: string | null;
             /** Format: date-time */
             finished?: string | null;
+            readonly made_by: string;
+            readonly changed_by: string;
         };
         EditionDifference: {
             same: boolean;
@@ -1572,6 +1800,10 @@ export interface components {
             formats: components["schemas"]["FormatFacts"][];
             images: components["schemas"]["ImageType"][];
         };
+        Freed: {
+            pictures: number;
+            bytes: number;
+        };
         Image: {
             readonly id: number;
             key: string;
@@ -1639,6 +1871,7 @@ export interface components {
             total?: number;
             message?: string;
             dataset?: number | null;
+            readonly made_by: string;
         };
         ImportFilesRequest: {
             file: string[];
@@ -1711,6 +1944,8 @@ export interface components {
             started?: string | null;
             /** Format: date-time */
             finished?: string | null;
+            readonly made_by: string;
+            readonly changed_by: string;
         };
         /** @description One of the list: without the values of its plots. */
         InquiryRow: {
@@ -1730,6 +1965,29 @@ export interface components {
             message?: string;
             /** Format: date-time */
             readonly created: string;
+            readonly made_by: string;
+        };
+        Invitation: {
+            readonly id: number;
+            role?: components["schemas"]["Role62aEnum"];
+            made_by?: string;
+            /** Format: date-time */
+            readonly created: string;
+            /** Format: date-time */
+            expires: string;
+            /** Format: date-time */
+            used?: string | null;
+            used_by?: string;
+            open: boolean;
+        };
+        InvitationRequestRequest: {
+            role: components["schemas"]["Role62aEnum"];
+        };
+        Invited: {
+            role: components["schemas"]["Role62aEnum"];
+            made_by: string;
+            /** Format: date-time */
+            expires: string;
         };
         Keypoints: {
             before: number;
@@ -1820,6 +2078,16 @@ export interface components {
             /** Format: double */
             lose_at_most: number;
         };
+        LogEntry: {
+            readonly id: number;
+            /** Format: date-time */
+            readonly at: string;
+            who?: string;
+            did: string;
+            what?: string;
+            address?: string;
+            request?: string;
+        };
         LooksRequestRequest: {
             dataset: number;
             documents: {
@@ -1906,6 +2174,37 @@ export interface components {
             count: number;
             first: string[];
         };
+        /** @description secret: shown once; the link is /join# and this. */
+        NewInvitation: {
+            readonly id: number;
+            role?: components["schemas"]["Role62aEnum"];
+            made_by?: string;
+            /** Format: date-time */
+            readonly created: string;
+            /** Format: date-time */
+            expires: string;
+            /** Format: date-time */
+            used?: string | null;
+            used_by?: string;
+            open: boolean;
+            secret: string;
+        };
+        /** @description secret: the token itself, shown once. */
+        NewToken: {
+            readonly id: number;
+            name: string;
+            owner: string;
+            scope: components["schemas"]["ScopeEnum"];
+            /** Format: date-time */
+            readonly created: string;
+            /** Format: date-time */
+            expires: string;
+            /** Format: date-time */
+            last_used?: string | null;
+            /** Format: date-time */
+            revoked?: string | null;
+            secret: string;
+        };
         /** @description One labelled object in continuous pixels; mask runs go down the columns of its own frame. */
         Object: {
             id: string;
@@ -1990,8 +2289,26 @@ export interface components {
             outline: number[][];
             holes: number[][][];
         };
+        PasswordRequest: {
+            old: string;
+            new: string;
+        };
         PatchedNameRequest: {
             name?: string;
+        };
+        PatchedPersonChangeRequest: {
+            role?: components["schemas"]["Role62aEnum"];
+            active?: boolean | null;
+        };
+        Person: {
+            readonly id: number;
+            name: string;
+            role?: components["schemas"]["Role62aEnum"];
+            active: boolean;
+            /** Format: date-time */
+            joined: string;
+            /** Format: date-time */
+            last_signed_in: string | null;
         };
         Pipeline: {
             readonly id: number;
@@ -2001,6 +2318,8 @@ export interface components {
             /** Format: date-time */
             readonly changed: string;
             readonly latest: number;
+            readonly made_by: string;
+            readonly changed_by: string;
         };
         PipelineDifference: {
             same: boolean;
@@ -2097,6 +2416,7 @@ export interface components {
             };
             /** Format: date-time */
             readonly created: string;
+            readonly made_by: string;
         };
         /** @description A revision in the list of them, with what changed since the one before. */
         RevisionLine: {
@@ -2105,11 +2425,19 @@ export interface components {
             name: string;
             /** Format: date-time */
             created: string;
+            made_by: string;
             document: {
                 [key: string]: unknown;
             };
             changes: components["schemas"]["Difference"][];
         };
+        /**
+         * @description * `look` - Look
+         *     * `work` - Work
+         *     * `keep` - Keep
+         * @enum {string}
+         */
+        Role62aEnum: "look" | "work" | "keep";
         Row: {
             image: number;
             tiles: components["schemas"]["Tile"][];
@@ -2125,6 +2453,13 @@ export interface components {
             /** @description the revision this was made from */
             base: number;
         };
+        /**
+         * @description * `read` - Read
+         *     * `scores` - Scores
+         *     * `work` - Work
+         * @enum {string}
+         */
+        ScopeEnum: "read" | "scores" | "work";
         Score: {
             name: string;
             /** Format: double */
@@ -2169,6 +2504,23 @@ export interface components {
             /** @default the text */
             source: string;
         };
+        SecretRequest: {
+            secret: string;
+        };
+        /** @description Who is asking. sign_in: whether this Varlen has accounts; role: "" for nobody. */
+        Session: {
+            sign_in: boolean;
+            name: string;
+            role: components["schemas"]["SessionRoleEnum"] | components["schemas"]["BlankEnum"];
+        };
+        /**
+         * @description * `` -
+         *     * `look` - look
+         *     * `work` - work
+         *     * `keep` - keep
+         * @enum {string}
+         */
+        SessionRoleEnum: "look" | "work" | "keep";
         /**
          * @description * `error` - error
          *     * `warning` - warning
@@ -2217,6 +2569,10 @@ export interface components {
          * @enum {integer}
          */
         SheetRequestWidthEnum: 0 | 160 | 240 | 320 | 480 | 640 | 960 | 1280 | 1920;
+        SignInRequest: {
+            name: string;
+            password: string;
+        };
         SplitCount: {
             split: string;
             images: number;
@@ -2272,6 +2628,26 @@ export interface components {
              */
             loose: number;
             error: string;
+        };
+        Token: {
+            readonly id: number;
+            name: string;
+            owner: string;
+            scope: components["schemas"]["ScopeEnum"];
+            /** Format: date-time */
+            readonly created: string;
+            /** Format: date-time */
+            expires: string;
+            /** Format: date-time */
+            last_used?: string | null;
+            /** Format: date-time */
+            revoked?: string | null;
+        };
+        TokenRequestRequest: {
+            name: string;
+            scope: components["schemas"]["ScopeEnum"];
+            /** @default 90 */
+            days: number;
         };
         Trace: {
             image: string;
@@ -2449,6 +2825,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Dataset"][];
+                };
+            };
+        };
+    };
+    datasets_uses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatasetUses"];
+                };
+            };
+        };
+    };
+    datasets_delete: {
+        parameters: {
+            query?: {
+                /** @description also where editions can then no longer be recreated */
+                sure?: boolean;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freed"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
                 };
             };
         };
@@ -3556,6 +3985,210 @@ export interface operations {
             };
         };
     };
+    invitations_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"][];
+                };
+            };
+        };
+    };
+    invitations_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewInvitation"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    invitations_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    invitations_accept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    invitations_open: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
     ledger_make: {
         parameters: {
             query?: never;
@@ -3583,6 +4216,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    log_list: {
+        parameters: {
+            query?: {
+                before?: number;
+                count?: number;
+                who?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogEntry"][];
                 };
             };
         };
@@ -3671,6 +4327,82 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    people_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+        };
+    };
+    people_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedPersonChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3911,6 +4643,161 @@ export interface operations {
             };
         };
     };
+    session_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
+    session_begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    session_end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    session_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
     sheet_make: {
         parameters: {
             query?: never;
@@ -4053,6 +4940,100 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Trace"];
                 };
+            };
+        };
+    };
+    tokens_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+        };
+    };
+    tokens_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenRequestRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    tokens_revoke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

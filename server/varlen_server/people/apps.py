@@ -1,0 +1,13 @@
+"""What begins with the server."""
+
+from django.apps import AppConfig
+
+
+class PeopleConfig(AppConfig):
+    name = "varlen_server.people"
+    label = "people"
+
+    def ready(self) -> None:
+        from varlen_server.people import log
+
+        log.begin()

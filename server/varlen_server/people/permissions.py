@@ -1,0 +1,63 @@
+"""Who may ask what: by a view's `roles`, else by the request's method."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from rest_framework.authentication import BaseAuthentication
+from rest_framework.exceptions import AuthenticationFailed, PermissionDenied
+from rest_framework.permissions import BasePermission
+from rest_framework.request import Request
+
+from varlen_server.people.roles import Needs, Role, Scope
+from varlen_server.people.visitors import Refused, Visitor
+
+if TYPE_CHECKING:
+    from rest_framework.views import APIView
+
+#: What a method needs where a view says nothing else. Deleting is for keepers.
+USUALLY = {"GET": Role.LOOK, "HEAD": Role.LOOK, "OPTIONS": Role.LOOK, "POST": Role.WORK, "PUT": Role.WORK, "PATCH": Role.WORK, "DELETE": Role.KEEP}
+_MAY = {
+    Role.LOOK: "may look at everything and change nothing",
+    Role.WORK: "may work with pipelines, datasets and editions, but not delete them or see to people",
+    Role.KEEP: "may do everything",
+}
+
+
+class VisitorAuthentication(BaseAuthentication):
+    """Hands on whom the middleware found."""
+
+    def authenticate(self, request: Request) -> tuple[Visitor, None] | None:
+        refused = getattr(request._request, "refused", None)
+        if isinstance(refused, Refused):
+            raise AuthenticationFailed(str(refused))
+        visitor = getattr(request._request, "visitor", None)
+        return None if visitor is None else (visitor, None)
+
+    def authenticate_header(self, request: Request) -> str:
+        return "Bearer"
+
+
+class RolePermission(BasePermission):
+    """A view may say `roles = ASKING`, and `for_scores = ("GET",)` for what a token for scores may ask."""
+
+    def has_permission(self, request: Request, view: APIView) -> bool:
+        method = request.method or "GET"
+        roles: Needs = getattr(view, "roles", {})
+        needed = roles.get(method, USUALLY.get(method, Role.KEEP))
+        if needed is None:
+            return True
+        visitor: Any = request.user
+        if not isinstance(visitor, Visitor):
+            return False
+        if visitor.scope is not None and not _in_scope(visitor.scope, method, needed, view):
+            raise PermissionDenied(f"A token for “{visitor.scope}” can't do this.")
+        if not visitor.role.covers(needed):
+            raise PermissionDenied(f"Your role is “{visitor.role}”: it {_MAY[visitor.role]}. This needs “{needed}”.")
+        return True
+
+
+def _in_scope(scope: Scope, method: str, needed: Role, view: APIView) -> bool:
+    if scope == Scope.SCORES:
+        return method in getattr(view, "for_scores", ())
+    return needed != Role.KEEP and (scope == Scope.WORK or needed == Role.LOOK)
