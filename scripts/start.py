@@ -142,18 +142,24 @@ def set_up(options: argparse.Namespace, host: str) -> None:
 
 def say_where(options: argparse.Namespace, host: str, port: int) -> None:
     """Tell whoever started it how to come in."""
-    shown = "127.0.0.1" if host in WILDCARDS else f"[{host}]" if ":" in host else host
-    print(f"\nVarlen is at http://{shown}:{port}/   (Ctrl-C stops it)\n", flush=True)
+    at = f"http://{'127.0.0.1' if host in WILDCARDS else f'[{host}]' if ':' in host else host}:{port}"
+    link = first_link(at) if options.sign_in else ""
+    print(f"\nVarlen is at {at}/   (Ctrl-C stops it)\n", flush=True)
     if not options.sign_in:
         print("Nobody signs in: whoever uses this machine can reach it. 'make serve ADDRESS=HOST:PORT' is for a team.\n", flush=True)
         return
     names = ", ".join(name for name in os.environ["VARLEN_HOSTS"].split(",") if name)
-    print(f"Asked for as {names} (VARLEN_HOSTS adds names)", flush=True)
-    link = subprocess.run([sys.executable, "manage.py", "first_link", "--at", f"http://{shown}:{port}"], cwd=SERVER, capture_output=True, text=True)
-    if link.returncode:
-        sys.exit(f"making the first link failed: {link.stderr.strip()[-600:]}")
-    if link.stdout.strip():
-        print(f"The first account, which may do everything, is made once, within a day, at\n  {link.stdout.strip()}\n", flush=True)
+    print(f"It answers to the names {names} (VARLEN_HOSTS adds others).\n", flush=True)
+    if link:
+        print(f"The first account, which may do everything, is made once, within a day, at\n  {link}\n", flush=True)
+
+
+def first_link(at: str) -> str:
+    """A link by which the first keeper makes an account; "" once there is one."""
+    made = subprocess.run([sys.executable, "manage.py", "first_link", "--at", at], cwd=SERVER, capture_output=True, text=True)
+    if made.returncode:
+        sys.exit(f"making the first link failed: {made.stderr.strip()[-600:]}")
+    return made.stdout.strip()
 
 
 def main() -> None:

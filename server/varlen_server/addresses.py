@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
 import socket
 
@@ -34,10 +35,8 @@ def names_of(host: str) -> list[str]:
     if host not in WILDCARDS:
         return [f"[{host}]" if ":" in host else host]
     found = {socket.gethostname(), socket.getfqdn()}
-    try:
+    with contextlib.suppress(OSError):
         found |= {str(info[4][0]) for info in socket.getaddrinfo(socket.gethostname(), None)}
-    except OSError:
-        pass
     try:
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe:
             probe.connect(("192.0.2.1", 9))  # nothing is sent: it only says which address would be ours

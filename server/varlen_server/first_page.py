@@ -7,6 +7,7 @@ from typing import Any
 import orjson
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse
+from django.utils.html import escape
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.serializers import DatasetSerializer, ImageSerializer
@@ -27,7 +28,10 @@ def screens(request: HttpRequest) -> HttpResponse:
     if not page.exists():
         return HttpResponse("The screens are not built yet: run 'make start'.", status=503, content_type="text/plain")
     text: str = page.read_text()
-    if request.path == "/" and getattr(request, "visitor", None) is not None:
+    visitor = getattr(request, "visitor", None)
+    session = {"sign_in": settings.SIGN_IN, "name": visitor.name if visitor else "", "role": visitor.role if visitor else ""}
+    text = text.replace("</head>", f'<meta name="varlen-session" content="{escape(orjson.dumps(session).decode())}"></head>', 1)
+    if request.path == "/" and visitor is not None:
         # Within a script no tag may begin.
         data = orjson.dumps(first_data(request)).decode().replace("<", "\\u003c")
         text = text.replace("</head>", f'<script type="application/json" id="first-data">{data}</script></head>', 1)

@@ -3,12 +3,13 @@ import { ChakraProvider } from "@chakra-ui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, type RouteObject, RouterProvider } from "react-router";
+import { createBrowserRouter, Outlet, type RouteObject, RouterProvider } from "react-router";
 import { Bench } from "./bench/Bench";
 import { begin } from "./bench/begin";
 import { Shell } from "./shell/Shell";
 import { restoreTheme } from "./shell/theme-choice";
 import { ViewFailed } from "./shell/ViewFailed";
+import { session } from "./state/session";
 import { system } from "./theme";
 
 restoreTheme();
@@ -18,7 +19,7 @@ const client = new QueryClient({
 });
 
 // Only where the bench is what comes first.
-if (location.pathname === "/") void begin(client);
+if (location.pathname === "/" && session.role) void begin(client);
 
 const views: RouteObject[] = [
   { index: true, element: <Bench /> },
@@ -31,15 +32,19 @@ const views: RouteObject[] = [
   { path: "editions/:id/against/:other", lazy: async () => ({ Component: (await import("./editions/ComparePage")).ComparePage }) },
   { path: "probes/:id", lazy: async () => ({ Component: (await import("./evidence/ProbePage")).ProbePage }) },
   { path: "trials", lazy: async () => ({ Component: (await import("./editions/Trials")).Trials }) },
+  { path: "people", lazy: async () => ({ Component: (await import("./people/People")).People }) },
   { path: "*", element: <Bench /> },
 ];
 
 const router = createBrowserRouter([
+  { path: "join", HydrateFallback: () => null, lazy: async () => ({ Component: (await import("./people/Join")).Join }) },
   {
-    element: <Shell />,
+    element: session.role ? <Shell /> : <Outlet />,
     // Nothing to show while the first view is on its way.
     HydrateFallback: () => null,
-    children: views.map((view) => ({ ...view, ErrorBoundary: ViewFailed })),
+    children: session.role
+      ? views.map((view) => ({ ...view, ErrorBoundary: ViewFailed }))
+      : [{ path: "*", lazy: async () => ({ Component: (await import("./people/SignIn")).SignIn }) }],
   },
 ]);
 

@@ -1,7 +1,7 @@
 import { expect, test } from "vitest";
 
 /** Folders from the bottom up: a file imports from its own folder and from those before it. */
-const FLOORS = [["api", "picture", "words"], ["state", "shell"], ["evidence"], ["bench", "datasets", "pipelines", "editions"]];
+const FLOORS = [["api", "picture", "words"], ["state", "shell"], ["evidence"], ["bench", "datasets", "pipelines", "editions", "people"]];
 const PAGES = FLOORS.length - 1;
 
 const sources = import.meta.glob<string>("../src/*/**/*.{ts,tsx}", { query: "?raw", import: "default", eager: true });

@@ -69,7 +69,7 @@ def invite(role: Role, made_by: str, lasting: timedelta = INVITED) -> tuple[Invi
     """An invitation and its secret, which is told this once."""
     secret = new_secret()
     made = Invitation.objects.create(digest=digest_of(secret), role=role, made_by=made_by, expires=timezone.now() + lasting)
-    note("invited", f"invitation {made.pk}: {role}")
+    note("invited", f"somebody who may {role} (link {made.pk})")
     return made, secret
 
 

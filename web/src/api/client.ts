@@ -57,12 +57,19 @@ export class Refusal extends Error {
   }
 }
 
+/** A session that has ended elsewhere: the page comes again, and asks to sign in. */
+function askToSignIn(): void {
+  const said = globalThis.document?.querySelector('meta[name="varlen-session"]')?.getAttribute("content") ?? "";
+  if (/"role":"\w/.test(said)) location.reload();
+}
+
 /** The data of an answer, or its refusal thrown. */
 export async function take<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   const { data, error, response } = await answer.catch(() => {
     throw new Refusal("The server does not answer. Is it still running?", [], 0);
   });
   if (data !== undefined || (response.ok && error === undefined)) return data as T;
+  if (response.status === 401) askToSignIn();
   const said = error as { message?: string; problems?: string[] } | undefined;
   throw new Refusal(said?.message ?? `The server answered with an error (${response.status}).`, said?.problems ?? [], response.status);
 }

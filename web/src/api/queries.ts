@@ -45,7 +45,11 @@ type Kind =
   | "scores"
   | "import"
   | "inquiries"
-  | "inquiry";
+  | "inquiry"
+  | "people"
+  | "invitations"
+  | "tokens"
+  | "log";
 
 /** Ask anew for all answers of some kinds, or for those about one thing of a kind. */
 export async function refresh(client: QueryClient, ...kinds: (Kind | readonly [Kind, number])[]): Promise<void> {
@@ -104,6 +108,14 @@ export const askImport = (id: number) =>
 
 export const askFolders = (path: string) =>
   queryOptions({ queryKey: ["folders", path], queryFn: () => take(api.GET("/api/folders", { params: { query: { path } } })) });
+
+/** What needs a dataset, and what would be free without it. */
+export const askUses = (dataset: number) =>
+  queryOptions({
+    queryKey: ["uses", dataset],
+    queryFn: () => take(api.GET("/api/datasets/{id}", { params: { path: { id: dataset } } })),
+    staleTime: 0,
+  });
 
 // Pipelines
 
@@ -292,3 +304,10 @@ export const askInquiry = (id: number) =>
   queryOptions({ queryKey: ["inquiry", id], queryFn: () => take(api.GET("/api/inquiries/{id}", { params: { path: { id } } })) });
 
 export const askTrials = queryOptions({ queryKey: ["trials"], queryFn: () => take(api.GET("/api/trials")) });
+
+// People
+
+export const askPeople = queryOptions({ queryKey: ["people"], queryFn: () => take(api.GET("/api/people")) });
+export const askInvitations = queryOptions({ queryKey: ["invitations"], queryFn: () => take(api.GET("/api/invitations")) });
+export const askTokens = queryOptions({ queryKey: ["tokens"], queryFn: () => take(api.GET("/api/tokens")) });
+export const logKey = ["log"] as const;

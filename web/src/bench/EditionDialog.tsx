@@ -9,6 +9,7 @@ import { ErrorBox } from "../shell/ErrorBox";
 import { NumberField } from "../shell/NumberField";
 import { SelectOne } from "../shell/Select";
 import { WishControl } from "../shell/WishControl";
+import { may } from "../state/session";
 import { orderOf, USUAL_FILES, useView } from "../state/view";
 import { percent, sayBytes, saySeconds, saySplit } from "../words/figures";
 import { sayName } from "../words/steps";
@@ -94,7 +95,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
           <Button
             colorPalette="amber"
             size="sm"
-            disabled={!total || !name.trim() || refused.length > 0}
+            disabled={!may.work || !total || !name.trim() || refused.length > 0}
             loading={make.isPending}
             onClick={() => make.mutate()}
           >

@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { memo } from "react";
 import type { Dataset, Ledger } from "../api/client";
+import { May } from "../shell/May";
 import { WishControl } from "../shell/WishControl";
 import { percent, sayBytes, sayCounts, saySeconds } from "../words/figures";
 
@@ -115,9 +116,11 @@ const Next = memo(function Next({ look, make, match, probe }: Pick<Props, "look"
       <Button flex="none" variant="outline" size="sm" onClick={look} title="What becomes of the labels (F)">
         Forecast
       </Button>
-      <Button flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">
-        Make an edition
-      </Button>
+      <May to="work">
+        <Button flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">
+          Make an edition
+        </Button>
+      </May>
     </>
   );
 });

@@ -3,9 +3,11 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
 import { askFormats, askOverview } from "../api/queries";
+import { DeleteDataset } from "../shell/DeleteDataset";
 import { ErrorBox } from "../shell/ErrorBox";
 import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
 import { ViewTools } from "../shell/ViewTools";
+import { byWhom } from "../state/session";
 import { classColor } from "../theme";
 import { sayCounts, saySplit } from "../words/figures";
 import { BoxGrid } from "./BoxGrid";
@@ -38,10 +40,12 @@ export function DatasetPage() {
         </Text>
         <Text color="fg.muted" ml={3} whiteSpace="nowrap">
           {sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images · read as {title}
+          {byWhom(dataset.made_by)}
         </Text>
-        <Box ml="auto" mr={3}>
+        <Flex ml="auto" mr={3} gap={2}>
+          <DeleteDataset dataset={dataset} />
           <OpenOnBench dataset={dataset.id} />
-        </Box>
+        </Flex>
       </ViewTools>
       <NarrowPanel width="226px" name={filter.name} setName={(name) => change({ name })}>
         <Heading>splits, images</Heading>

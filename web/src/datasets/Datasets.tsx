@@ -4,7 +4,9 @@ import { Link } from "react-router";
 import type { Dataset } from "../api/client";
 import { askDatasets, askRows } from "../api/queries";
 import { SourceTile } from "../picture/TileView";
+import { DeleteDataset } from "../shell/DeleteDataset";
 import { ErrorBox } from "../shell/ErrorBox";
+import { May } from "../shell/May";
 import { ViewTools } from "../shell/ViewTools";
 import { counted, sayCounts } from "../words/figures";
 import { ImportForm } from "./ImportForm";
@@ -22,7 +24,9 @@ export function Datasets() {
       <ViewTools>
         <Text color="fg.muted">{datasets.data ? counted(datasets.data.length, "dataset") : ""}</Text>
       </ViewTools>
-      <ImportForm />
+      <May to="work">
+        <ImportForm />
+      </May>
       {datasets.error && <ErrorBox error={datasets.error} />}
       {datasets.data?.map((dataset) => (
         <DatasetStrip key={dataset.id} dataset={dataset} />
@@ -43,9 +47,11 @@ function DatasetStrip({ dataset }: { dataset: Dataset }) {
         </Text>
         <Text>{sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images</Text>
         <Text color="fg.muted">{dataset.splits.reduce((sum, split) => sum + split.objects, 0)} objects</Text>
-        <Box ml="auto">
+        {dataset.made_by && <Text color="fg.muted">imported by {dataset.made_by}</Text>}
+        <Flex ml="auto" gap={2}>
           <OpenOnBench dataset={dataset.id} />
-        </Box>
+          <DeleteDataset dataset={dataset} />
+        </Flex>
       </Flex>
       <Text color="fg.muted" mb={3}>
         {dataset.classes.join(" · ")}

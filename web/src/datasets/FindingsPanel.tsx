@@ -4,6 +4,7 @@ import { Undo2 } from "lucide-react";
 import { api, type Finding, take } from "../api/client";
 import { askFindings, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
+import { may } from "../state/session";
 import { counted } from "../words/figures";
 
 /** What the remedies are called on their buttons. */
@@ -54,7 +55,7 @@ export function FindingsPanel({ id, examining, shown, show }: Props) {
         <Text as="h2" fontWeight={650} fontSize="heading">
           Findings
         </Text>
-        {changes > 0 && (
+        {changes > 0 && may.work && (
           <Button size="xs" variant="outline" onClick={() => undo.mutate()} loading={undo.isPending}>
             <Undo2 size={13} /> Undo the last edit
           </Button>
@@ -111,7 +112,7 @@ function Item({ finding, on, show, mend, busy }: { finding: Finding; on: boolean
             {on ? "Show all" : "Show"}
           </Button>
         )}
-        {here && remedy && !finding.mended && (
+        {here && remedy && !finding.mended && may.work && (
           <Button size="xs" variant="outline" onClick={mend} loading={busy}>
             {remedy}
           </Button>

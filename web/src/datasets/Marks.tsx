@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, type Dataset, take } from "../api/client";
 import { refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
+import { may } from "../state/session";
 
 type Mark = "not-mirrored" | "upright";
 
@@ -34,6 +35,7 @@ export function Marks({ dataset }: { dataset: Dataset }) {
             <Flex key={mark} mt="3px">
               <Checkbox.Root
                 size="xs"
+                disabled={!may.work}
                 checked={marks[name]?.includes(mark) ?? false}
                 onCheckedChange={({ checked }) => put(name, mark, checked === true)}
               >

@@ -7,6 +7,7 @@ import { askEditions, refresh } from "../api/queries";
 import { Command, quoted } from "../picture/TraceParts";
 import { DeleteEdition } from "../shell/DeleteEdition";
 import { ErrorBox } from "../shell/ErrorBox";
+import { May } from "../shell/May";
 import { Heading } from "../shell/NarrowPanel";
 import { fileName, saveFile } from "../shell/pipeline-file";
 import { USUAL_FILES } from "../state/view";
@@ -339,9 +340,11 @@ function Check({ edition }: { edition: Edition }) {
   return (
     <>
       <Flex align="center" gap={3}>
-        <Button size="xs" variant="outline" loading={state === "checking" || check.isPending} onClick={() => check.mutate()}>
-          Verify
-        </Button>
+        <May to="work">
+          <Button size="xs" variant="outline" loading={state === "checking" || check.isPending} onClick={() => check.mutate()}>
+            Verify
+          </Button>
+        </May>
         <Text role="status" color={count ? "loss" : undefined}>
           {state === "checking" && `${done} of about ${edition.total} files`}
           {state === "checked" &&

@@ -5,6 +5,7 @@ import { askEditions } from "../api/queries";
 import { EditionProgress } from "../shell/EditionProgress";
 import { ErrorBox } from "../shell/ErrorBox";
 import { ViewTools } from "../shell/ViewTools";
+import { byWhom } from "../state/session";
 import { counted } from "../words/figures";
 
 /** Every edition, newest first: what it is made from, how far it is, where to get it. */
@@ -35,6 +36,7 @@ export function Editions() {
                 seed {String(edition.document.seed)} · {String(edition.order.variants)} variants
                 {edition.order.originals ? " + originals" : ""} ·{" "}
                 {new Date(edition.created).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}
+                {byWhom(edition.made_by)}
               </Text>
             </Box>
             <Box flex="1" minWidth={0}>

@@ -5,6 +5,7 @@ import { useRef, useState } from "react";
 import { api, type Edition, type Score, take } from "../api/client";
 import { askScores, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
+import { may } from "../state/session";
 
 /** Numbers that came of training: those there are, one more by hand, or a file as trainers write them. */
 export function Scores({ edition }: { edition: Edition }) {
@@ -41,6 +42,7 @@ export function Scores({ edition }: { edition: Edition }) {
       )}
       <Flex
         as="form"
+        hidden={!may.work}
         gap={1}
         mt={2}
         onSubmit={(event) => {

@@ -8,8 +8,8 @@ import { ErrorBox } from "../shell/ErrorBox";
 import { Heading } from "../shell/NarrowPanel";
 import { ViewTools } from "../shell/ViewTools";
 import { WishControl } from "../shell/WishControl";
+import { may } from "../state/session";
 import { orderOf, USUAL_FILES, useView } from "../state/view";
-
 import type { CurvePoint } from "./Curves";
 
 const Curves = lazy(() => import("./Curves"));
@@ -74,7 +74,7 @@ export function Trials() {
         <Button
           size="sm"
           colorPalette="amber"
-          disabled={!missing}
+          disabled={!missing || !may.work}
           loading={start.isPending}
           onClick={() =>
             start.mutate({ datasets: chosen.datasets.map((each) => each.id), pipelines: chosen.pipelines.map((each) => each.id) })

@@ -4,6 +4,7 @@ import type { ReactNode } from "react";
 import { api, type Schemas, take } from "../api/client";
 import { askInquiry, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
+import { May } from "../shell/May";
 import { saySeconds } from "../words/figures";
 
 export type Inquiry = Schemas["Inquiry"];
@@ -40,9 +41,11 @@ export function InquiryProgress({ id, children }: Props) {
   if (inquiry.state === "stopped" || inquiry.state === "cancelled") {
     return (
       <ErrorBox error={new Error(inquiry.state === "cancelled" ? "Cancelled." : (inquiry.message ?? ""))}>
-        <Button size="xs" variant="outline" mt={2} onClick={() => act.mutate("resume")}>
-          Go on
-        </Button>
+        <May to="work">
+          <Button size="xs" variant="outline" mt={2} onClick={() => act.mutate("resume")}>
+            Go on
+          </Button>
+        </May>
       </ErrorBox>
     );
   }
@@ -57,9 +60,11 @@ export function InquiryProgress({ id, children }: Props) {
           <Progress.Range />
         </Progress.Track>
       </Progress.Root>
-      <Button size="xs" variant="ghost" colorPalette="gray" mt={2} onClick={() => act.mutate("cancel")} loading={act.isPending}>
-        Cancel
-      </Button>
+      <May to="work">
+        <Button size="xs" variant="ghost" colorPalette="gray" mt={2} onClick={() => act.mutate("cancel")} loading={act.isPending}>
+          Cancel
+        </Button>
+      </May>
     </Box>
   );
 }

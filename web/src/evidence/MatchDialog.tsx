@@ -7,6 +7,7 @@ import { askDatasets, askInquiries, refresh } from "../api/queries";
 import { PageDialog } from "../shell/Dialog";
 import { ErrorBox } from "../shell/ErrorBox";
 import { useDraft } from "../state/draft";
+import { may } from "../state/session";
 import { InquiryProgress } from "./InquiryProgress";
 import { MatchView } from "./MatchView";
 import type { MatchResult, SuggestedStep } from "./results";
@@ -57,7 +58,7 @@ export function MatchDialog({ dataset, document, close }: Props) {
           </NativeSelect.Field>
           <NativeSelect.Indicator />
         </NativeSelect.Root>
-        <Button size="sm" colorPalette="amber" disabled={!chosen} loading={start.isPending} onClick={() => start.mutate()}>
+        <Button size="sm" colorPalette="amber" disabled={!chosen || !may.work} loading={start.isPending} onClick={() => start.mutate()}>
           Compare
         </Button>
         {(before.data?.length ?? 0) > 0 && (

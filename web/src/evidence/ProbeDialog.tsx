@@ -7,6 +7,7 @@ import { askInquiries, askPipeline, askPipelines, refresh } from "../api/queries
 import { PageDialog } from "../shell/Dialog";
 import { ErrorBox } from "../shell/ErrorBox";
 import { NumberField } from "../shell/NumberField";
+import { may } from "../state/session";
 import { InquiryProgress } from "./InquiryProgress";
 import { ProbeView } from "./ProbeView";
 import type { ProbeResult } from "./results";
@@ -72,7 +73,7 @@ export function ProbeDialog({ dataset, document, close }: Props) {
           <Text color="fg.muted">seeds</Text>
           <NumberField label="Seeds" value={seeds} low={1} high={30} change={(count) => setSeeds(count ?? 3)} />
         </Flex>
-        <Button size="sm" colorPalette="amber" disabled={!ready} loading={start.isPending} onClick={() => start.mutate()}>
+        <Button size="sm" colorPalette="amber" disabled={!ready || !may.work} loading={start.isPending} onClick={() => start.mutate()}>
           Probe
         </Button>
       </Flex>

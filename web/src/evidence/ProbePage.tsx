@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, take } from "../api/client";
 import { askInquiry, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
+import { May } from "../shell/May";
 import { ViewTools } from "../shell/ViewTools";
 import { InquiryProgress } from "./InquiryProgress";
 import { ProbeView } from "./ProbeView";
@@ -29,9 +30,11 @@ export function ProbePage() {
           <Link to="/trials">Trials</Link> / probe {id}
           {found.data && ` of ${found.data.dataset_name}, ${found.data.created.slice(0, 16).replace("T", " ")}`}
         </Text>
-        <Button ml="auto" mr={3} size="xs" variant="ghost" colorPalette="gray" loading={remove.isPending} onClick={() => remove.mutate()}>
-          Delete
-        </Button>
+        <May to="keep">
+          <Button ml="auto" mr={3} size="xs" variant="ghost" colorPalette="gray" loading={remove.isPending} onClick={() => remove.mutate()}>
+            Delete
+          </Button>
+        </May>
       </ViewTools>
       {remove.error && <ErrorBox error={remove.error} />}
       <InquiryProgress id={id}>{(inquiry) => <ProbeView found={inquiry.result as unknown as ProbeResult} />}</InquiryProgress>

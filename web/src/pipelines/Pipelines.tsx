@@ -8,10 +8,12 @@ import { askDatasets, askPipeline, askPipelines, askRevisions, askRows, askSheet
 import { VariantTile } from "../picture/TileView";
 import { pictureWidth } from "../picture/widths";
 import { ErrorBox } from "../shell/ErrorBox";
+import { May } from "../shell/May";
 import { NewPipeline } from "../shell/NewPipeline";
 import { saveFile } from "../shell/pipeline-file";
 import { useSeen } from "../shell/seen";
 import { ViewTools } from "../shell/ViewTools";
+import { byWhom } from "../state/session";
 import { sayChange } from "../words/changes";
 import { counted } from "../words/figures";
 import { sayName } from "../words/steps";
@@ -52,10 +54,12 @@ export function Pipelines() {
       <ViewTools>
         <Text color="fg.muted">{pipelines.data ? counted(pipelines.data.length, "pipeline") : ""}</Text>
         <Flex ml="auto" mr={2} gap={2}>
-          <NewPipeline opened={() => void navigate("/")} />
-          <Button size="xs" variant="outline" onClick={() => chooser.current?.click()}>
-            <FileUp size={13} /> Open a file
-          </Button>
+          <May to="work">
+            <NewPipeline opened={() => void navigate("/")} />
+            <Button size="xs" variant="outline" onClick={() => chooser.current?.click()}>
+              <FileUp size={13} /> Open a file
+            </Button>
+          </May>
         </Flex>
       </ViewTools>
       <input
@@ -145,25 +149,30 @@ function Item({
         )}
         <Text color="fg.muted" mr="auto">
           revision {pipeline.latest}
+          {byWhom(pipeline.changed_by)}
         </Text>
         <Button size="xs" colorPalette="amber" onClick={open}>
           Open on the bench
         </Button>
-        <Button size="xs" variant="outline" onClick={() => setName(pipeline.name)}>
-          Rename
-        </Button>
-        <Button size="xs" variant="outline" onClick={() => copy.mutate()} disabled={!document}>
-          Copy
-        </Button>
+        <May to="work">
+          <Button size="xs" variant="outline" onClick={() => setName(pipeline.name)}>
+            Rename
+          </Button>
+          <Button size="xs" variant="outline" onClick={() => copy.mutate()} disabled={!document}>
+            Copy
+          </Button>
+        </May>
         <Button size="xs" variant="outline" onClick={() => document && saveFile(document)} disabled={!document}>
           <FileDown size={13} /> Save as a file
         </Button>
         <Button size="xs" variant="outline" aria-expanded={back} onClick={() => setBack(!back)}>
           <History size={13} /> Revisions
         </Button>
-        <Button size="xs" variant="ghost" colorPalette="gray" onClick={() => remove.mutate()} disabled={alone}>
-          Delete
-        </Button>
+        <May to="keep">
+          <Button size="xs" variant="ghost" colorPalette="gray" onClick={() => remove.mutate()} disabled={alone}>
+            Delete
+          </Button>
+        </May>
       </Flex>
       {error && <ErrorBox error={error} />}
       <Text color="fg.muted" mb={3}>
@@ -223,6 +232,11 @@ function Revisions({ pipeline }: { pipeline: number }) {
       <Text color="fg.muted" width="130px" flex="none">
         {new Date(revision.created).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}
       </Text>
+      {revision.made_by && (
+        <Text color="fg.muted" width="110px" flex="none" truncate title={revision.made_by}>
+          {revision.made_by}
+        </Text>
+      )}
       <Text flex="1" truncate title={revision.changes.flatMap((change) => [sayChange(change), ...change.lines]).join("\n")}>
         {revision.name && (
           <Text as="span" fontWeight={600}>
@@ -258,9 +272,11 @@ function Revisions({ pipeline }: { pipeline: number }) {
           }}
         />
       ) : (
-        <Button size="2xs" variant="ghost" colorPalette="gray" onClick={() => setNaming({ id: revision.id, name: revision.name })}>
-          Name
-        </Button>
+        <May to="work">
+          <Button size="2xs" variant="ghost" colorPalette="gray" onClick={() => setNaming({ id: revision.id, name: revision.name })}>
+            Name
+          </Button>
+        </May>
       )}
     </Flex>
   );

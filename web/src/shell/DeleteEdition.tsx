@@ -6,10 +6,12 @@ import { api, type Edition, take } from "../api/client";
 import { refresh } from "../api/queries";
 import { PageDialog } from "../shell/Dialog";
 import { ErrorBox } from "../shell/ErrorBox";
+import { may } from "../state/session";
 
 /** Takes an edition away for good, after saying what goes with it. */
 export function DeleteEdition({ edition }: { edition: Edition }) {
   const [asking, setAsking] = useState(false);
+  if (!may.keep) return null;
   return (
     <>
       <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setAsking(true)}>

@@ -7,6 +7,7 @@ import { askEdition, refresh } from "../api/queries";
 import { sayCounts, saySeconds } from "../words/figures";
 import { DeleteEdition } from "./DeleteEdition";
 import { ErrorBox } from "./ErrorBox";
+import { May } from "./May";
 
 const UNDER_WAY = ["waiting", "writing"];
 const EVERY_MS = 500;
@@ -48,17 +49,19 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
           Stopped after {edition.done} of {edition.total} images, which are kept. Fix the cause and resume, or resume without the images
           that can't be made.
         </Text>
-        <Flex gap={2} mt={2} wrap="wrap">
-          <Button size="xs" variant="outline" onClick={() => goOn(false)}>
-            Resume
-          </Button>
-          <Button size="xs" variant="outline" onClick={() => goOn(true)}>
-            Resume without them
-          </Button>
-          <Button size="xs" variant="ghost" colorPalette="gray" onClick={cancel}>
-            Cancel
-          </Button>
-        </Flex>
+        <May to="work">
+          <Flex gap={2} mt={2} wrap="wrap">
+            <Button size="xs" variant="outline" onClick={() => goOn(false)}>
+              Resume
+            </Button>
+            <Button size="xs" variant="outline" onClick={() => goOn(true)}>
+              Resume without them
+            </Button>
+            <Button size="xs" variant="ghost" colorPalette="gray" onClick={cancel}>
+              Cancel
+            </Button>
+          </Flex>
+        </May>
       </ErrorBox>
     );
   }
@@ -110,9 +113,11 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
           {edition.rate ? `${edition.rate.toFixed(0)} images/s` : ""}
           {left !== null && edition.state === "writing" ? ` · about ${saySeconds(left)} left` : ""}
         </Text>
-        <Button ml="auto" size="xs" variant="outline" onClick={cancel}>
-          Cancel
-        </Button>
+        <May to="work">
+          <Button ml="auto" size="xs" variant="outline" onClick={cancel}>
+            Cancel
+          </Button>
+        </May>
       </Flex>
     </Box>
   );

@@ -4,6 +4,7 @@ import { Plus } from "lucide-react";
 import { useState } from "react";
 import { api, type PipelineDocument, type Schemas, take } from "../api/client";
 import { askStartingPoints, openNext, refresh } from "../api/queries";
+import { may } from "../state/session";
 import { sayName } from "../words/steps";
 import { PageDialog } from "./Dialog";
 import { ErrorBox } from "./ErrorBox";
@@ -14,6 +15,7 @@ type StartingPoint = Schemas["StartingPoint"];
 /** Begin another pipeline, empty or from a starting point; `opened` is told once it is there and will be opened next. */
 export function NewPipeline({ label = "New pipeline", opened }: { label?: string; opened: () => void }) {
   const [choosing, setChoosing] = useState(false);
+  if (!may.work) return null;
   return (
     <>
       <Button size="xs" variant="outline" flex="none" title="Begin another pipeline" aria-label={label} onClick={() => setChoosing(true)}>

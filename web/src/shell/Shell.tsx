@@ -1,8 +1,13 @@
 import { Box, Flex, IconButton, Link, Text } from "@chakra-ui/react";
 import { SunMoon } from "lucide-react";
+import { lazy, Suspense } from "react";
 import { NavLink, Outlet } from "react-router";
+import { session } from "../state/session";
 import { ShortcutSheet } from "./ShortcutSheet";
 import { toggleTheme } from "./theme-choice";
+
+/** Only where people sign in. */
+const Account = lazy(async () => ({ default: (await import("./Account")).Account }));
 
 const VIEWS = [
   { to: "/", name: "Bench" },
@@ -50,6 +55,11 @@ export function Shell() {
             <SunMoon size={16} />
           </IconButton>
           <ShortcutSheet />
+          {session.sign_in && (
+            <Suspense>
+              <Account />
+            </Suspense>
+          )}
         </Flex>
       </Flex>
       <Box as="main" flex="1" minHeight={0}>
