@@ -32,8 +32,19 @@ PARTS = {
     "Training": ["stream", "Samples", "batch", "Sample", "Batch"],
     "Editions": ["export", "Edition", "verify", "Verdict", "recreate", "Recreated", "forecast", "compare"],
     "Evidence": ["match", "probe"],
+    "A server elsewhere": ["remote", "Remote"],
     "Steps of your own": ["step", "Range", "Number", "Step"],
-    "Errors": ["VarlenError", "PipelineError", "ArrayError", "DatasetError", "RenderError", "EditionError", "EvidenceError", "StepFileError"],
+    "Errors": [
+        "VarlenError",
+        "PipelineError",
+        "ArrayError",
+        "DatasetError",
+        "RenderError",
+        "EditionError",
+        "EvidenceError",
+        "RemoteError",
+        "StepFileError",
+    ],
 }
 
 

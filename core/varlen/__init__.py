@@ -7,6 +7,7 @@
 
 Arrays: `Pipeline`, `Labels`, the steps (`Flip`, `Rotate`, …), `sheet`, `strip`, `step` for one of your own.
 Datasets: `read_dataset`, `Dataset.from_arrays`, `stream` for training, `export`, `verify`, `recreate`, `forecast`, `compare`, `match`, `probe`.
+A server elsewhere: `remote`.
 Errors: all derive from `VarlenError`; their messages say what to write instead.
 
 Everything public is listed in `__all__`, made in `varlen.api`, and loaded when it is first asked for: commands that need no arrays
@@ -59,6 +60,8 @@ if TYPE_CHECKING:
         Range,
         Recreated,
         Relight,
+        Remote,
+        RemoteError,
         Rendered,
         RenderedClip,
         RenderError,
@@ -86,6 +89,7 @@ if TYPE_CHECKING:
         probe,
         read_dataset,
         recreate,
+        remote,
         sheet,
         step,
         stream,
@@ -97,9 +101,10 @@ __all__ = [
     "ArrayError", "Batch", "Blur", "Branch", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Crop", "Cutout", "Dataset", "DatasetError",
     "Edition", "EditionError", "Elastic", "Equalize", "EvidenceError", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss",
     "Mixup", "Mosaic", "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError",
-    "QuarterTurn", "Range", "Recreated", "Relight", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Scale",
-    "Sharpen", "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__",
-    "batch", "compare", "export", "forecast", "match", "probe", "read_dataset", "recreate", "sheet", "step", "stream", "strip", "verify",
+    "QuarterTurn", "Range", "Recreated", "Relight", "Remote", "RemoteError", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample",
+    "Samples", "Scale", "Sharpen", "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth",
+    "__version__", "batch", "compare", "export", "forecast", "match", "probe", "read_dataset", "recreate", "remote", "sheet", "step", "stream",
+    "strip", "verify",
 ]  # fmt: skip
 
 #: What step files ask for while the catalogue is still being filled.

@@ -12,6 +12,7 @@ from varlen.arrays.clips import RenderedClip
 from varlen.arrays.looking import Sheet, sheet, strip
 from varlen.arrays.pipeline import Pipeline
 from varlen.arrays.rendered import Loss, Rendered
+from varlen.client import Remote, remote
 from varlen.datasets import option_words
 from varlen.datasets.array_labels import Labels
 from varlen.datasets.dataset import Dataset
@@ -31,7 +32,18 @@ from varlen.editions.remade import verify_deep
 from varlen.editions.rows import find_row
 from varlen.editions.source import known_splits, source_of
 from varlen.editions.verify import verify as _verify
-from varlen.errors import ArrayError, DatasetError, EditionError, EvidenceError, PipelineError, ReadProblems, RenderError, StepFileError, VarlenError
+from varlen.errors import (
+    ArrayError,
+    DatasetError,
+    EditionError,
+    EvidenceError,
+    PipelineError,
+    ReadProblems,
+    RemoteError,
+    RenderError,
+    StepFileError,
+    VarlenError,
+)
 from varlen.forecasts.label_forecast import forecast as _forecast
 from varlen.model.objects import Part
 from varlen.pipeline import document
@@ -269,7 +281,8 @@ __all__ = [
     "ArrayError", "Batch", "Blur", "Branch", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Crop", "Cutout", "Dataset", "DatasetError",
     "Edition", "EditionError", "Elastic", "Equalize", "EvidenceError", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss",
     "Mixup", "Mosaic", "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError",
-    "QuarterTurn", "Range", "Recreated", "Relight", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Scale",
-    "Sharpen", "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__",
-    "batch", "compare", "export", "forecast", "match", "probe", "read_dataset", "recreate", "sheet", "step", "stream", "strip", "verify",
+    "QuarterTurn", "Range", "Recreated", "Relight", "Remote", "RemoteError", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample",
+    "Samples", "Scale", "Sharpen", "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth",
+    "__version__", "batch", "compare", "export", "forecast", "match", "probe", "read_dataset", "recreate", "remote", "sheet", "step", "stream",
+    "strip", "verify",
 ]  # fmt: skip

@@ -10,6 +10,7 @@
     ├── ArrayError        an array, or labels given with it, that can't be right
     ├── StepFileError     a file of steps from outside that can't be used
     ├── EvidenceError     pictures or results that can't be compared: too few, or of the wrong kind
+    ├── RemoteError       a server elsewhere that refuses or does not answer
     └── EditionError      an export that can't be written, resumed or verified
 
 The message of each is one line (``PipelineError``: one line a problem), ready to be
@@ -96,3 +97,11 @@ class EditionError(VarlenError):
 
 class EvidenceError(VarlenError):
     """Pictures, pipelines or scores that can't be compared, with the reason; or an experiment that can't be run."""
+
+
+class RemoteError(VarlenError):
+    """A server that refuses, or does not answer. passing: whether it may be better a moment later."""
+
+    def __init__(self, message: str, passing: bool = False) -> None:
+        self.passing = passing
+        super().__init__(message)

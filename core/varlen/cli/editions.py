@@ -311,7 +311,7 @@ def _compared(found: dict[str, Any]) -> Iterator[str]:
 
 
 @editions.command()
-def score(edition: EditionArgument,
+def score(edition: Annotated[str, typer.Argument(metavar="EDITION", help="its folder; with --to its number or name there")],
           name: Annotated[Optional[str], typer.Argument(metavar="[NAME]", help="such as mAP")] = None,  # noqa: UP045
           value: Annotated[Optional[float], typer.Argument(metavar="[VALUE]")] = None,  # noqa: UP045
           epoch: Annotated[Optional[float], typer.Option(min=0)] = None,  # noqa: UP045
@@ -319,12 +319,15 @@ def score(edition: EditionArgument,
           note: Annotated[str, typer.Option()] = "",
           run: Annotated[str, typer.Option("--run", metavar="NAME", help="which training of several, such as a seed")] = "",
           file: Annotated[Optional[Path], typer.Option("--file", metavar="FILE", help="CSV or JSON lines as trainers write them")] = None,  # noqa: UP045
+          to: Annotated[str, typer.Option("--to", metavar="URL", help="a server's edition; VARLEN_TOKEN lets in")] = "",
           as_json: JsonOption = False) -> None:  # fmt: skip
     """Attach numbers from training to an edition; without any, print those it has."""
     from varlen.editions.record import read_record
     from varlen.editions.scores import Score, attach, read_scores, scores_of
 
-    read_record(edition)
+    folder = Path(edition)
+    if not to:
+        read_record(folder)
     if file is not None:
         try:
             text = file.read_text(encoding="utf-8-sig")
@@ -336,7 +339,9 @@ def score(edition: EditionArgument,
     elif name is not None:
         raise VarlenError("score: a name needs a value, such as: varlen score EDITION mAP 0.71 --split test")
     else:
-        scores = scores_of(edition)
+        if to:
+            raise VarlenError("score: --to needs a name and a value, or --file")
+        scores = scores_of(folder)
         if as_json:
             print(json.dumps([asdict(each) for each in scores], ensure_ascii=False))
         else:
@@ -345,7 +350,12 @@ def score(edition: EditionArgument,
             ]
             print_table([["name", "run", "split", "epoch", "value", "note"], *rows])
         return
-    attach(edition, found)
+    if to:
+        from varlen.cli.remote import connect
+
+        connect(to).score(edition, [asdict(each) for each in found])
+    else:
+        attach(folder, found)
     print(json.dumps({"attached": len(found)}) if as_json else f"{edition}: {len(found)} {'score' if len(found) == 1 else 'scores'} attached")
 
 

@@ -30,6 +30,7 @@ from varlen.cli.editions import (
 )
 from varlen.cli.evidence import evidence
 from varlen.cli.reading import ReadingOptions, reads_dataset
+from varlen.cli.remote import remote
 from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, printable, progress_bar, say, write_file
 from varlen.errors import ReadProblems, VarlenError
 
@@ -46,6 +47,7 @@ pipeline_app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Ch
 app.add_typer(pipeline_app, name="pipeline")
 app.add_typer(editions)
 app.add_typer(evidence)
+app.add_typer(remote, name="remote")
 
 
 def main() -> None:
