@@ -1,4 +1,4 @@
-.PHONY: start serve stop test bench lint format screenshots types step-docs docs notebook mutants
+.PHONY: start serve stop backup restore test bench lint format screenshots types step-docs docs notebook mutants
 
 start:
 	@scripts/setup
@@ -10,6 +10,15 @@ serve:
 
 stop:
 	@python3 scripts/postgres.py stop
+
+backup:
+	@[ -n "$$FILE" ] || { echo "where to? make backup FILE=moths.tar" >&2; exit 2; }
+	@.venv/bin/python scripts/backup.py backup "$$FILE"
+
+restore:
+	@[ -n "$$FILE" ] || { echo "from what? make restore FILE=moths.tar" >&2; exit 2; }
+	@scripts/setup
+	@.venv/bin/python scripts/backup.py restore "$$FILE" $${REPLACE:+--replace}
 
 test:
 	@scripts/setup --dev

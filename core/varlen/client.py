@@ -33,7 +33,12 @@ Progress = Callable[[int, int], None]
 
 
 class Remote:
-    """A Varlen at an address. Every method raises `RemoteError` with what the server says, or that it does not answer."""
+    """A Varlen at an address. Every method raises `RemoteError` with what the server says, or that it does not answer.
+
+    >>> import varlen as v
+    >>> v.Remote("http://127.0.0.1:8417").exposed
+    False
+    """
 
     def __init__(self, url: str, token: str = "") -> None:
         parts = urlsplit(url)

@@ -13,6 +13,8 @@ from varlen.atomic_files import FULL
 from varlen.datasets.losses import LossRefused
 from varlen.errors import PipelineError, VarlenError
 
+from varlen_server.keeping import Busy
+
 #: What values bring about that no serializer looks at: text that can't be stored, numbers that are too large, endless nesting.
 UNUSABLE = (DataError, UnicodeError, RecursionError, OverflowError)
 _WORDS: dict[type[Exception], str] = {RecursionError: "The request is nested too deeply."}
@@ -32,6 +34,8 @@ def explain(error: Exception, context: dict[str, Any]) -> Response | None:
         return Response({"message": str(error), "problems": [str(error)], "lost": error.lost}, status.HTTP_422_UNPROCESSABLE_ENTITY)
     if isinstance(error, VarlenError):
         return Response({"message": str(error), "problems": [str(error)]}, status.HTTP_422_UNPROCESSABLE_ENTITY)
+    if isinstance(error, Busy):
+        return Response({"message": str(error), "problems": [str(error)]}, status.HTTP_409_CONFLICT)
     if isinstance(error, OSError) and error.errno in FULL:
         said = "The disk is full; make room and try again. Nothing that was there is lost."
         return Response({"message": said, "problems": [said]}, status.HTTP_507_INSUFFICIENT_STORAGE)

@@ -8,7 +8,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from varlen_server.errors import Conflict
+
+class Busy(Exception):
+    """Something else is at it; the message says what."""
+
 
 #: Beside everything else, so that every process of one Varlen finds the same.
 LOCK = "keeping.lock"
@@ -16,14 +19,14 @@ LOCK = "keeping.lock"
 
 @contextmanager
 def deleting(state: Path) -> Iterator[None]:
-    """Delete files within; any number may at once. Raises `Conflict` while a backup is being made."""
+    """Delete files within; any number may at once. Raises `Busy` while a backup is being made."""
     with _locked(state, fcntl.LOCK_SH):
         yield
 
 
 @contextmanager
 def backing_up(state: Path) -> Iterator[None]:
-    """Nothing is deleted within. Raises `Conflict` while something is, or another backup is made."""
+    """Nothing is deleted within. Raises `Busy` while something is, or another backup is made."""
     with _locked(state, fcntl.LOCK_EX):
         yield
 
@@ -36,7 +39,7 @@ def _locked(state: Path, how: int) -> Iterator[None]:
         try:
             fcntl.flock(handle, how | fcntl.LOCK_NB)
         except BlockingIOError:
-            raise Conflict("A backup is being made, or something is being deleted; try again in a moment.") from None
+            raise Busy("A backup is being made, or something is being deleted; try again in a moment.") from None
         yield
     finally:
         os.close(handle)

@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import shutil
 import time
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any, BinaryIO, cast
@@ -47,6 +47,7 @@ def export(
     resume: bool = False,
     leave_out: bool = False,
     accept_loss: Collection[str] = (),
+    known_as: Mapping[str, str] | None = None,
     progress: Callable[[int, int], None] = lambda done, total: None,
     stop: Callable[[], bool] = lambda: False,
 ) -> EditionRecord:
@@ -54,7 +55,7 @@ def export(
 
     scheduler: address of a Dask scheduler that does the work instead of `workers` processes;
     leave_out: skip what can't be made, and record it; accept_loss: kinds of labels that the format may lose altogether (see
-    `losses.KINDS`), or "all"; progress: called with images
+    `losses.KINDS`), or "all"; known_as: goes into the record as it is; progress: called with images
     dealt with and their final number; stop: asked now and then, raises `Cancelled` when true.
     Raises `EditionError`, and `LossRefused` before anything is written; after an image that can't be made, a full disk, `Cancelled` or a
     crash, `resume=True` goes on with what there is.
@@ -70,7 +71,7 @@ def export(
     try:
         _prepare(part, head, resume)
         _run(dataset, pipeline, spec, part, chunks, workers, scheduler, leave_out, lambda done: progress(done, total), stop)
-        record = _assemble(part, dataset, pipeline, spec, head, len(chunks))
+        record = _assemble(part, dataset, pipeline, spec, head, len(chunks), known_as)
         if out.exists():
             out.rmdir()
         part.rename(out)
@@ -196,7 +197,8 @@ def _records(part: Path, count: int) -> Iterator[WrittenRow | LeftOut]:
             yield from read_chunk(lines)
 
 
-def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, head: EditionHead, chunks: int) -> EditionRecord:
+def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, head: EditionHead, chunks: int,
+              known_as: Mapping[str, str] | None) -> EditionRecord:  # fmt: skip
     """Rows, label files and the edition's record, in an order that depends on nothing."""
     splits = spec.written(dataset.splits())
     statistics = Statistics(dataset, spec)
@@ -241,6 +243,8 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         record["left_out"] = left_out
     if reduced:
         record["reduced"] = reduced
+    if known_as:
+        record["known_as"] = dict(known_as)
     text = edition_readme(record, dataset).encode()
     write_whole(part / CARD, text)
     files[CARD] = file_digest(part / CARD)

@@ -68,7 +68,8 @@ class EditionRecord(EditionHead):
     outside_steps: SHA-256 of the files of steps that are not built in, by their names; packed: pictures are inside
     larger files; normalized: what was subtracted from levels of 0-255 in each channel, and what they were divided by; files:
     SHA-256 of the files that are not one image's own, by path; reduced: what the format holds only in
-    part, in words; record_digest: see `record_digest`.
+    part, in words; known_as: what a server calls it, which dataset that was and who ordered it, so that this outlives its database;
+    record_digest: see `record_digest`.
     """
 
     output_digest: str
@@ -81,6 +82,7 @@ class EditionRecord(EditionHead):
     normalized: NotRequired[dict[str, list[float]]]
     left_out: NotRequired[list[LeftOutRecord]]
     reduced: NotRequired[list[str]]
+    known_as: NotRequired[dict[str, str]]
     record_digest: NotRequired[str]
 
 

@@ -36,10 +36,12 @@ def adopt_folders() -> list[str]:
 
 
 def _adopt(number: int, record: EditionRecord) -> Edition:
+    known = record.get("known_as", {})
     order = ExportSpec(**ExportSpec.fields_of(record)).to_json()
     with transaction.atomic():
         edition = Edition.objects.create(
-            pk=number, name=free_name(f"{record['dataset']}, {record['pipeline'].get('name', '')}"[:120]),
+            pk=number, name=free_name((known.get("name") or f"{record['dataset']}, {record['pipeline'].get('name', '')}")[:120]),
+            made_by=known.get("made_by", "")[:150],
             dataset=Dataset.objects.filter(digest=record["dataset_digest"]).first(),
             dataset_digest=record["dataset_digest"], dataset_name=record["dataset"], pipeline_digest=record["pipeline_digest"],
             revision=Revision.objects.filter(digest=record["pipeline_digest"]).first(), document=record["pipeline"], order=order,

@@ -48,6 +48,7 @@ def make_edition(edition_id: int) -> None:
             resume=True,
             leave_out=edition.leave_out,
             accept_loss=edition.accept_loss,
+            known_as=known_as(edition),
             progress=watch.progress,
             stop=watch.stop,
         )
@@ -60,6 +61,12 @@ def make_edition(edition_id: int) -> None:
         _end(edition, Edition.State.STOPPED, message=f"{getattr(error, 'strerror', None) or type(error).__name__}: make room and resume")
     else:
         finish(edition)
+
+
+def known_as(edition: Edition) -> dict[str, str]:
+    """What only the database knows of an edition, to stand in its folder too."""
+    source = edition.dataset.source if edition.dataset is not None else ""
+    return {"name": edition.name, "made_by": edition.made_by, "dataset_source": source}
 
 
 def source_of(edition: Edition) -> CoreDataset:

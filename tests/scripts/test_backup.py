@@ -1,0 +1,179 @@
+"""Backup and restore, as `make` runs them: on a real database and real files, while things happen, and with damaged files."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from varlen_server.keeping import Busy, backing_up, deleting
+
+PROJECT = Path(__file__).resolve().parents[2]
+#: Everything that a page shows, asked of the application itself.
+PAGES = """
+import json
+from django.test import Client
+from varlen_server.datasets.models import Dataset, Image
+from varlen_server.editions.models import Edition
+client = Client(HTTP_HOST="127.0.0.1")
+addresses = ["/api/datasets", "/api/pipelines", "/api/pipelines/1", "/api/pipelines/1/revisions", "/api/editions", "/api/editions/1",
+             "/api/editions/1/images", "/api/editions/1/images/1", "/api/editions/1/scores", "/api/trials", "/api/inquiries"]
+for row in Dataset.objects.all():
+    addresses += [f"/api/datasets/{row.pk}/{page}" for page in ("overview", "findings", "images", "rows")]
+for image in Image.objects.all():
+    addresses += [f"/api/images/{image.pk}", f"/api/pictures/{image.sha256}/320.jpg"]
+import hashlib
+# Where an edition lies is where the state folder is.
+import re
+def said(address):
+    text = client.get(address).content
+    return re.sub(rb'"path":"[^"]*"', b"", text) if address.startswith("/api/editions") else text
+pages = {address: hashlib.sha256(said(address)).hexdigest() for address in addresses}
+assert all(client.get(address).status_code == 200 for address in addresses), [a for a in addresses if client.get(a).status_code != 200]
+pages["verify"] = client.get("/api/editions/1").json()["output_digest"]
+from varlen.editions.verify import verify
+assert list(verify(Edition.objects.get(pk=1).folder)) == []
+print(json.dumps(pages))
+"""
+FILL = """
+import json, pathlib
+from django.contrib.auth.models import User
+from varlen.datasets.edits import Edit
+from varlen.editions.export_spec import ExportSpec
+from varlen.editions.scores import Score, attach
+from varlen_server.datasets.edits import apply_edits
+from varlen_server.datasets.pixel_scan import scan_pixels
+from varlen_server.datasets.services import import_dataset
+from varlen_server.editions.services import order_edition
+from varlen_server.editions.tasks import make_edition
+from varlen_server.people.models import Member
+from varlen_server.pipelines.services import create
+folder = pathlib.Path({folder!r})
+dataset = import_dataset(folder, "Night moth survey", source=str(folder))
+scan_pixels(dataset)
+apply_edits(dataset, [Edit("move", dataset.images.filter(split="train").first().key, "", "validation")], "")
+dataset.refresh_from_db()
+document = json.loads((folder / "pipelines" / "lamp-drift.varlen.json").read_text())
+edition = order_edition("Kept by name", dataset, document, ExportSpec(1), create(document))
+make_edition(edition_id=edition.pk)
+attach(edition.folder, [Score("mAP50", 0.61)])
+Member.objects.create(user=User.objects.create_user("luna", password="lamp at the window"), role="keep")
+"""
+
+
+def shell(state: Path, text: str) -> str:
+    environment = {**os.environ, "VARLEN_STATE": str(state)}
+    done = subprocess.run([sys.executable, "manage.py", "shell", "-v", "0", "-c", text], cwd=PROJECT / "server", env=environment,
+                          capture_output=True, text=True, check=False)  # fmt: skip
+    assert done.returncode == 0, done.stderr[-3000:]
+    return done.stdout
+
+
+def backup(state: Path, *words: str) -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, "VARLEN_STATE": str(state)}
+    command = [sys.executable, PROJECT / "scripts" / "backup.py", *words]
+    return subprocess.run(command, env=environment, capture_output=True, text=True, check=False)
+
+
+def database(state: Path, action: str) -> None:
+    subprocess.run([sys.executable, PROJECT / "scripts" / "postgres.py", action, "--state", state / "database"], check=True, capture_output=True)
+
+
+@pytest.fixture(scope="module")
+def running(survey_folder: Path) -> Iterator[Path]:
+    """A Varlen whose database runs, with something of everything in it."""
+    state = PROJECT / ".varlen" / "backup-test"
+    for each in state.parent.glob("backup-test*"):
+        shutil.rmtree(each, ignore_errors=True)
+    database(state, "start")
+    subprocess.run(
+        [sys.executable, "manage.py", "migrate", "--verbosity", "0"],
+        cwd=PROJECT / "server",
+        env={**os.environ, "VARLEN_STATE": str(state)},
+        check=True,
+    )
+    shell(state, FILL.format(folder=str(survey_folder)))
+    yield state
+    database(state, "stop")
+    for each in state.parent.glob("backup-test*"):
+        shutil.rmtree(each, ignore_errors=True)
+
+
+def test_restored_elsewhere_every_page_is_the_same(running: Path, tmp_path: Path) -> None:
+    """Made while a further dataset comes in; then moved to another folder, as to another machine."""
+    saved = tmp_path / "moths.tar"
+    before: dict[str, Any] = json.loads(shell(running, PAGES))
+    more = threading.Thread(target=shell, args=[running, "import varlen_server.datasets.services as s, pathlib\n"
+                                                f"s.import_dataset(pathlib.Path({str(_source(running))!r}), 'Meanwhile')"])  # fmt: skip
+    more.start()
+    made = backup(running, "backup", str(saved))
+    more.join()
+    assert made.returncode == 0, made.stderr
+    assert "checked" in made.stdout
+    assert saved.stat().st_mode & 0o077 == 0
+    assert backup(running, "backup", str(saved)).stderr.strip().endswith("is there already")
+    shell(running, "from varlen_server.datasets.models import Dataset\nDataset.objects.filter(name='Meanwhile').delete()")
+
+    other = running.with_name("backup-test-other")
+    restored = backup(other, "restore", str(saved))
+    assert restored.returncode == 0, restored.stderr
+    assert backup(other, "restore", str(saved)).returncode == 1
+    database(other, "start")
+    try:
+        # Whatever had come of the further dataset by then is no part of the comparison.
+        shell(other, "from varlen_server.datasets.models import Dataset\nDataset.objects.filter(name='Meanwhile').delete()")
+        assert json.loads(shell(other, PAGES)) == before
+        assert (
+            shell(other, "from django.contrib.auth import authenticate\nprint(authenticate(username='luna', password='lamp at the window'))").strip()
+            == "luna"
+        )
+        # The database alone lost, the edition comes back under its name with its scores.
+        shell(other, "from varlen_server.editions.models import Edition\nEdition.objects.all().delete()")
+        shell(other, "from varlen_server.editions.recovery import adopt_folders\nassert adopt_folders() == []")
+        assert shell(other, "from varlen_server.editions.models import Edition\nprint(Edition.objects.get().name)").strip() == "Kept by name"
+    finally:
+        database(other, "stop")
+
+
+def _source(state: Path) -> str:
+    return shell(state, "from varlen_server.datasets.models import Dataset\nprint(Dataset.objects.first().source)").strip()
+
+
+def test_a_damaged_backup_is_refused_and_leaves_nothing(running: Path, tmp_path: Path) -> None:
+    saved, other = tmp_path / "moths.tar", running.with_name("backup-test-damaged")
+    assert backup(running, "backup", str(saved)).returncode == 0
+    whole = saved.read_bytes()
+    turned = bytearray(whole)
+    turned[len(whole) // 2] ^= 1
+    for name, data in (("turned", bytes(turned)), ("cut", whole[: len(whole) * 2 // 3]), ("other", b"a picture, say" * 100), ("empty", b"")):
+        wrong = tmp_path / f"{name}.tar"
+        wrong.write_bytes(data)
+        done = backup(other, "restore", str(wrong))
+        assert done.returncode == 1, name
+        assert len(done.stderr.strip().split("\n")) == 1, done.stderr
+        assert not other.exists() or not [path for path in other.iterdir() if path.name in ("secret", "pictures", "editions", "database.dump")]
+
+
+def test_a_backup_where_there_is_no_room_or_nothing(running: Path, tmp_path: Path) -> None:
+    assert "there is no Varlen here" in backup(tmp_path / "empty", "backup", str(tmp_path / "x.tar")).stderr
+    gone = backup(running, "backup", str(tmp_path / "no" / "such" / "x.tar"))
+    assert gone.returncode == 1
+    assert "No such file or directory" in gone.stderr
+    in_use = backup(running, "restore", str(tmp_path / "x.tar"), "--replace")
+    assert "is in use: stop it first" in in_use.stderr
+
+
+def test_nothing_is_deleted_while_a_backup_is_made(tmp_path: Path) -> None:
+    with deleting(tmp_path), deleting(tmp_path), pytest.raises(Busy), backing_up(tmp_path):
+        pass
+    with backing_up(tmp_path), pytest.raises(Busy), deleting(tmp_path):
+        pass
+    with deleting(tmp_path):
+        pass

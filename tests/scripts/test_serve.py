@@ -1,0 +1,220 @@
+"""A Varlen for a team, started as `make serve` does: what dies comes back, slow clients stop nobody, and nothing is open that should not be."""
+
+from __future__ import annotations
+
+import contextlib
+import http.client
+import json
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from varlen_server.addresses import is_loopback, names_of, parse_address
+from varlen_server.supervisor import GaveUp, Part, Supervisor
+
+PROJECT = Path(__file__).resolve().parents[2]
+PORT = 8650
+#: What is killed is back within so many seconds on a machine that has nothing else to do; tests run beside others.
+BACK = 5.0 * 6
+
+
+class Served:
+    def __init__(self, state: Path) -> None:
+        command = [sys.executable, PROJECT / "scripts" / "start.py", "--sign-in", "--address", f"127.0.0.1:{PORT}"]
+        environment = {**os.environ, "VARLEN_STATE": str(state), "VARLEN_NO_DEMO": "1", "VARLEN_LOG": "json"}
+        self.state = state
+        self.said = (state / "said.log").open("w+")
+        self.process = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, stderr=self.said, text=True)
+        assert self.process.stdout is not None
+        assert any("/join#" in line for line in self.process.stdout)
+
+    def ask(self, method: str, path: str, headers: dict[str, str] | None = None, patience: float = BACK) -> tuple[int, bytes]:
+        connection = http.client.HTTPConnection("127.0.0.1", PORT, timeout=patience)
+        with contextlib.closing(connection):
+            connection.request(method, path, headers=headers or {})
+            answer = connection.getresponse()
+            return answer.status, answer.read()
+
+    def healthy(self) -> float:
+        """Seconds until everything is there again."""
+        begun = time.monotonic()
+        while time.monotonic() - begun < BACK:
+            with contextlib.suppress(OSError, http.client.HTTPException):
+                if self.ask("GET", "/healthz")[0] == 200:
+                    return time.monotonic() - begun
+            time.sleep(0.1)
+        raise AssertionError(f"not back after {BACK:.0f} s: {(self.state / 'said.log').read_text()[-2000:]}")
+
+    def children(self, words: str) -> list[int]:
+        """Processes under the supervisor whose command holds these words, the oldest first."""
+        listed = subprocess.run(["ps", "-o", "pid=,ppid=,args=", "-A"], capture_output=True, text=True, check=True).stdout
+        rows = [line.split(None, 2) for line in listed.splitlines()]
+        return sorted(int(pid) for pid, parent, args in rows if words in args and int(parent) == self.process.pid)
+
+
+@pytest.fixture(scope="module")
+def served() -> Iterator[Served]:
+    state = PROJECT / ".varlen" / "serve-test"
+    shutil.rmtree(state, ignore_errors=True)
+    state.mkdir(parents=True)
+    found = Served(state)
+    found.healthy()
+    yield found
+    found.process.send_signal(signal.SIGTERM)
+    assert found.process.wait(60) == 0
+    shutil.rmtree(state, ignore_errors=True)
+
+
+def test_a_hundred_slow_clients_stop_nobody(served: Served) -> None:
+    """Each sends a byte a second of its request: somebody else's answers come as quickly as before."""
+    slow: list[tuple[socket.socket, Iterator[int]]] = []
+    head = b"POST /api/session HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 400\r\n\r\n" + b"{" * 400
+    for number in range(100):
+        client = socket.create_connection(("127.0.0.1", PORT))
+        # Some stop within the head, some within the body.
+        client.send(head[: 20 if number % 2 else 150])
+        slow.append((client, iter(head[150:])))
+    times = []
+    for _ in range(4):
+        for client, left in slow:
+            with contextlib.suppress(OSError):
+                client.send(bytes([next(left)]))
+        begun = time.monotonic()
+        assert served.ask("GET", "/api/session")[0] == 200
+        times.append(time.monotonic() - begun)
+        time.sleep(0.8)
+    for client, _ in slow:
+        client.close()
+    assert sorted(times)[1] < 1.0, times
+
+
+def test_enormous_and_odd_requests_are_refused_at_once(served: Served) -> None:
+    def status(raw: bytes) -> str:
+        with socket.create_connection(("127.0.0.1", PORT), timeout=BACK) as client:
+            client.sendall(raw)
+            return client.recv(200).split(b"\r\n")[0].decode()
+
+    host = b"Host: 127.0.0.1\r\n"
+    assert "413" in status(
+        b"POST /api/sheet HTTP/1.1\r\n" + host + b"Content-Type: application/json\r\nContent-Length: 99999999999\r\n\r\n" + b"x" * 300_000
+    )
+    assert "411" in status(b"POST /api/sheet HTTP/1.1\r\n" + host + b"Transfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n")
+    assert "431" in status(b"GET / HTTP/1.1\r\n" + host + b"X: " + b"a" * 200_000)
+    assert "400" in status(b"GET /api/datasets HTTP/1.1\r\nHost: elsewhere.example\r\n\r\n")
+    assert "401" in status(b"GET /api/datasets HTTP/1.1\r\n" + host + b"\r\n")
+
+
+def test_what_is_killed_comes_back(served: Served) -> None:
+    """The web server, the worker and the database, one after the other; and everything is said."""
+    for words in ("gunicorn", "manage.py work"):
+        (child,) = served.children(words)
+        os.kill(child, signal.SIGKILL)
+        # Whoever asks in the meantime waits a moment, and is answered.
+        assert served.ask("GET", "/api/session")[0] == 200
+        served.healthy()
+        assert served.children(words) != [child]
+    about = json.loads((served.state / "database" / "database.json").read_text())
+    listed = subprocess.run(["pgrep", "-f", "--", f"port={about['port']}"], capture_output=True, text=True, check=True).stdout.split()
+    os.kill(int(listed[0]), signal.SIGKILL)
+    time.sleep(0.5)
+    served.healthy()
+    said = (served.state / "said.log").read_text()
+    for name in ("the web server ended (killed by signal 9", "the worker ended (killed by signal 9", "the database ended: started again"):
+        assert name in said
+
+
+def test_requests_are_logged_as_json_without_their_queries(served: Served) -> None:
+    served.ask("GET", "/api/session?name=a-word-nobody-else-uses", {"X-Request-Id": "from-the-proxy-1"})
+    deadline = time.monotonic() + 5
+    while time.monotonic() < deadline:
+        lines = [json.loads(line) for line in (served.state / "said.log").read_text().splitlines() if line.startswith("{")]
+        found = [line for line in lines if line.get("request") == "from-the-proxy-1"]
+        if found:
+            break
+    assert found[0]["path"] == "/api/session"
+    assert found[0]["status"] == 200
+    assert "a-word-nobody-else-uses" not in (served.state / "said.log").read_text()
+
+
+@pytest.mark.parametrize("address", ["0.0.0.0:8651", "[::]:8651"])
+def test_another_address_needs_people_to_sign_in(address: str, tmp_path: Path) -> None:
+    command = [sys.executable, PROJECT / "scripts" / "start.py", "--address", address]
+    done = subprocess.run(command, env={**os.environ, "VARLEN_STATE": str(tmp_path)}, capture_output=True, text=True, check=False)
+    assert done.returncode == 1
+    assert "nobody would have to sign in" in done.stderr
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_addresses() -> None:
+    assert parse_address("0.0.0.0:80") == ("0.0.0.0", 80)
+    assert parse_address("[::1]:8417") == ("::1", 8417)
+    for wrong in ("8417", "host", "host:", "host:0", "host:99999", "host:x"):
+        with pytest.raises(ValueError, match="expected HOST:PORT"):
+            parse_address(wrong)
+    assert is_loopback("127.0.0.53")
+    assert is_loopback("localhost")
+    assert is_loopback("::1")
+    assert not is_loopback("0.0.0.0")
+    assert not is_loopback("no-such-name.invalid")
+    assert names_of("192.0.2.7") == ["192.0.2.7"]
+    assert socket.gethostname() in names_of("0.0.0.0")
+
+
+class _Database:
+    def __init__(self) -> None:
+        self.lives, self.started = True, 0
+
+    def alive(self) -> bool:
+        return self.lives
+
+    def start(self) -> None:
+        self.lives = True
+        self.started += 1
+
+
+def _ends_at_once(seconds: float = 0.0) -> subprocess.Popen[bytes]:
+    return subprocess.Popen([sys.executable, "-c", f"import time, sys; time.sleep({seconds}); sys.exit(7)"])
+
+
+def test_three_deaths_in_a_minute_stop_everything_with_a_reason() -> None:
+    said: list[str] = []
+    lives = subprocess.Popen(["sleep", "60"])
+    supervisor = Supervisor(_Database(), [Part("the good one", lambda: lives), Part("the bad one", _ends_at_once)], said.append)
+    supervisor.begin()
+    with pytest.raises(GaveUp, match=r"the bad one ended 3 times within a minute, at last exit status 7"):
+        supervisor.watch()
+    supervisor.stop()
+    assert lives.wait(5) == -signal.SIGTERM
+    assert said == ["the bad one ended (exit status 7): started again"] * 2
+
+
+def test_what_falls_with_the_database_is_not_counted() -> None:
+    said: list[str] = []
+    database = _Database()
+    begun: list[subprocess.Popen[bytes]] = []
+
+    def start() -> subprocess.Popen[bytes]:
+        begun.append(subprocess.Popen(["sleep", "60"]))
+        return begun[-1]
+
+    part = Part("the worker", start)
+    supervisor = Supervisor(database, [part], said.append)
+    supervisor.begin()
+    for _ in range(2):
+        database.lives = False
+        begun[-1].kill()
+        begun[-1].wait()
+        supervisor.look()
+    assert database.started == 2
+    assert len(part.deaths) == 0
+    database.lives = False
+    with pytest.raises(GaveUp, match="the database ended 3 times"):
+        supervisor.look()
+    supervisor.stop()
