@@ -5,8 +5,13 @@ from __future__ import annotations
 import fcntl
 import hashlib
 import json
+import os
 import shutil
-from collections.abc import Callable
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +25,7 @@ from varlen.datasets.image_files import encode
 from varlen.demo.variants import write_variant
 from varlen.demo.write import write_demo
 from varlen.pipeline.document import Pipeline, from_json
+from varlen.stores import Store
 
 # The first call of a compiled loop takes long, so no single example says anything about time.
 settings.register_profile("varlen", deadline=None)
@@ -119,3 +125,39 @@ def light_near(pixels: np.ndarray, x: float, y: float, reach: int = 7) -> tuple[
     part[part < 25] = 0.0
     rows, columns = np.mgrid[0 : part.shape[0], 0 : part.shape[1]]
     return float(x0 + ((columns + 0.5) * part).sum() / part.sum()), float(y0 + ((rows + 0.5) * part).sum() / part.sum())
+
+
+@pytest.fixture(scope="session")
+def endpoint() -> Iterator[str]:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    server = subprocess.Popen(
+        [sys.executable, "-m", "moto.server", "-H", "127.0.0.1", "-p", str(port)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
+    for _ in range(300):
+        with socket.socket() as probe:
+            if probe.connect_ex(("127.0.0.1", port)) == 0:
+                break
+        time.sleep(0.1)
+    yield f"http://127.0.0.1:{port}"
+    server.kill()
+    server.wait()
+
+
+@pytest.fixture
+def bucket(endpoint: str, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> Iterator[Store]:
+    """An empty bucket; where the store is and who may in are said as its own tools take it."""
+    from varlen import stores
+
+    for name, value in {"AWS_ENDPOINT_URL": endpoint, "AWS_ACCESS_KEY_ID": "moth", "AWS_SECRET_ACCESS_KEY": "lamp", "AWS_DEFAULT_REGION": "us-east-1",
+                        "VARLEN_SCRATCH": str(tmp_path / "scratch")}.items():  # fmt: skip
+        monkeypatch.setenv(name, value)
+    stores._connected.cache_clear()
+    import fsspec
+
+    files = fsspec.filesystem("s3", skip_instance_cache=True)
+    name = f"moths-{os.urandom(4).hex()}"
+    files.mkdir(f"s3://{name}")
+    yield Store(f"s3://{name}")
+    stores._connected.cache_clear()

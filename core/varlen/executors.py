@@ -63,12 +63,15 @@ def run_in_processes(work: ChunkWork, workers: int, forked: bool = False) -> Non
 def processes(workers: int, begin: Callable[..., None] | None = None, arguments: tuple[object, ...] = (),
               forked: bool = False) -> ProcessPoolExecutor:  # fmt: skip
     """A pool of processes that end with this one; each begins with `begin`. forked: they must be copies of this one."""
-    return ProcessPoolExecutor(workers, multiprocessing.get_context("fork") if forked else _context(), _start_worker, (os.getpid(), begin, arguments))
+    return ProcessPoolExecutor(workers, multiprocessing.get_context("fork") if forked else _context(), _start_worker,
+                               (os.getpid(), dict(os.environ), begin, arguments))  # fmt: skip
 
 
-def _start_worker(maker: int, begin: Callable[..., None] | None, arguments: tuple[object, ...]) -> None:
+def _start_worker(maker: int, environment: dict[str, str], begin: Callable[..., None] | None, arguments: tuple[object, ...]) -> None:
     """Begin to watch the process that wants the work: a worker whose maker is killed would wait for more for ever."""
     threading.Thread(target=_end_with, args=(maker,), daemon=True).start()
+    # The server that makes processes began with what stood in the environment then; credentials may have come since.
+    os.environ.update(environment)
     if begin is not None:
         begin(*arguments)
 

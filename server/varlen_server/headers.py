@@ -18,9 +18,11 @@ def policy(nonce: str) -> str:
     """The Content-Security-Policy of a page: its own files alone, and no script but those and what bears the nonce.
 
     Styles may stand in the page, as the components write theirs there; pictures may be data and blobs, as tiles are.
+    Where nobody signs in, browsers' own tools may evaluate text: there are no others' sessions to take.
     """
+    tools = "" if settings.SIGN_IN else " 'unsafe-eval'"
     return (
-        f"default-src 'none'; script-src 'self' 'nonce-{nonce}'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; "
+        f"default-src 'none'; script-src 'self' 'nonce-{nonce}'{tools}; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; "
         "font-src 'self' data:; connect-src 'self'; worker-src 'self' blob:; manifest-src 'self'; "
         "base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
     )

@@ -19,7 +19,10 @@ UPLOADS = STATE / "uploads"
 SCHEDULER = os.environ.get("VARLEN_SCHEDULER", "")
 #: Folders from which datasets may be imported by name; VARLEN_FOLDERS names others.
 _NAMED = [Path(name).expanduser().resolve() for name in os.environ.get("VARLEN_FOLDERS", "").split(os.pathsep) if name]
-FOLDERS = _NAMED or [Path.home(), STATE / "demo"]
+#: For a team none but the demo's, unless they are named: a home folder is somebody's own.
+FOLDERS = _NAMED or ([] if os.environ.get("VARLEN_SIGN_IN") == "1" else [Path.home()]) + [STATE / "demo"]
+#: URLs in object stores below which datasets may be imported; VARLEN_STORES names them, with commas. None unless named.
+STORES = [url.strip().rstrip("/") for url in os.environ.get("VARLEN_STORES", "").split(",") if url.strip()]
 #: Whether people have accounts and sign in; only then may any other address than loopback be served.
 SIGN_IN = os.environ.get("VARLEN_SIGN_IN") == "1"
 #: Whether a proxy that speaks TLS stands in front: then cookies need TLS, and the proxy's word on the client's address counts.

@@ -18,6 +18,9 @@ from django.core.cache import cache
 from django.db import transaction
 from django.test import Client
 from django.utils import timezone
+from varlen.stores import Store
+from varlen_server.datasets.models import Dataset
+from varlen_server.datasets.tasks import import_dataset_task
 from varlen_server.people import services
 from varlen_server.people.models import Invitation, LogEntry, Member, Token
 from varlen_server.people.roles import Role, Scope
@@ -441,3 +444,39 @@ def test_health_and_metrics(visitors: dict[str, Client]) -> None:
     assert 'varlen_requests_total{method="GET",route="api/datasets",status="200"}' in text
     assert text.rstrip().endswith("# EOF")
     assert visitors["scores"].get("/metrics").status_code == 401
+
+
+def test_only_named_places_are_imported_from(visitors: dict[str, Client], settings: Any, tmp_path: Path, survey_folder: Path) -> None:
+    """Other folders, what links lead to, hidden names, and addresses of other machines or of this one are refused in one line."""
+    inside, outside = tmp_path / "sets", tmp_path / "outside"
+    for folder in (inside / ".hidden" / "moths", outside):
+        folder.mkdir(parents=True)
+    (inside / "link").symlink_to(outside)
+    (inside / "moths").symlink_to(survey_folder)
+    settings.FOLDERS, settings.STORES = [inside], ["s3://moths/shared"]
+    worker = visitors["work"]
+    for place in (outside, inside / ".." / "outside", inside / "link", inside / ".hidden" / "moths", inside / "moths", "/etc", "~", "s3://others/x",
+                  "s3://moths/shared-not", "s3://moths/shared/../private", "http://127.0.0.1:9/x", "http://169.254.169.254/latest/meta-data",
+                  "file:///etc", "s3://key:secret@moths/shared"):  # fmt: skip
+        answer = worker.post("/api/imports", {"folder": str(place)}, content_type="application/json")
+        assert answer.status_code == 422, place
+        assert len(answer.json()["problems"]) == 1
+        assert worker.get("/api/folders", {"path": str(place)}).status_code in (404, 422), place
+    assert [each["path"] for each in worker.get("/api/folders").json()["folders"]] == [str(inside), "s3://moths/shared"]
+
+
+def test_a_dataset_is_imported_from_a_store_that_was_named(visitors: dict[str, Client], settings: Any, bucket: Store, survey_folder: Path) -> None:
+    for path in survey_folder.rglob("*"):
+        if path.is_file():
+            bucket.send(path, f"shared/survey/{path.relative_to(survey_folder).as_posix()}")
+    settings.STORES = [f"{bucket.url}/shared"]
+    worker = visitors["work"]
+    found = worker.get("/api/folders", {"path": f"{bucket.url}/shared"}).json()
+    assert [each["path"] for each in found["folders"]] == [f"{bucket.url}/shared/survey"]
+    begun = worker.post("/api/imports", {"folder": f"{bucket.url}/shared/survey"}, content_type="application/json")
+    assert begun.status_code == 201, begun.json()
+    assert worker.get(f"/api/imports/{begun.json()['id']}/example.jpg").status_code == 200
+    worker.post(f"/api/imports/{begun.json()['id']}/start", {}, content_type="application/json")
+    import_dataset_task(import_id=begun.json()["id"])
+    made = Dataset.objects.get(name="survey")
+    assert (made.source, made.images.count(), made.made_by) == (f"{bucket.url}/shared/survey", 8, "work")

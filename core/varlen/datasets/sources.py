@@ -16,7 +16,9 @@ from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import IO, Any, BinaryIO, Protocol, cast
 
+from varlen.datasets.stored_folder import StoredFolder
 from varlen.errors import DatasetError
+from varlen.stores import url_of
 
 #: What a picture file may be called.
 READABLE = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff")
@@ -226,11 +228,13 @@ class Archive:
         return info
 
 
-SourceFiles = Folder | Archive
+SourceFiles = Folder | Archive | StoredFolder
 
 
 def open_files(path: Path | str) -> SourceFiles:
-    """The files of a dataset given as a folder, a zip or one of its annotation files."""
+    """The files of a dataset given as a folder, a zip, one of its annotation files, or a folder's URL in an object store."""
+    if url := url_of(path):
+        return StoredFolder(url)
     path = Path(path)
     try:
         path.exists()

@@ -12,6 +12,7 @@ import json
 import shutil
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from functools import partial
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any, BinaryIO, cast
@@ -29,11 +30,13 @@ from varlen.editions.export_spec import ExportSpec
 from varlen.editions.readme import edition_readme
 from varlen.editions.record import CARD, RECORD, ROWS, EditionHead, EditionRecord, LeftOutRecord, OutputDigest, record_digest
 from varlen.editions.statistics import Statistics
+from varlen.editions.to_store import export_to_store
 from varlen.errors import EditionError
 from varlen.executors import ChunkWork, run_here, run_in_processes, run_on_cluster
 from varlen.pipeline.document import Pipeline
 from varlen.render.normalization import pipeline_figures
 from varlen.steps.own_step import all_importable, check_importable
+from varlen.stores import url_of
 
 
 def export(
@@ -51,7 +54,7 @@ def export(
     progress: Callable[[int, int], None] = lambda done, total: None,
     stop: Callable[[], bool] = lambda: False,
 ) -> EditionRecord:
-    """Write an edition to `out` and return its record.
+    """Write an edition to `out`, a folder or the URL of one in an object store, and return its record.
 
     scheduler: address of a Dask scheduler that does the work instead of `workers` processes;
     leave_out: skip what can't be made, and record it; accept_loss: kinds of labels that the format may lose altogether (see
@@ -62,6 +65,10 @@ def export(
     """
     spec = spec.for_dataset(dataset)
     lost = check_losses(dataset, spec.format, accept_loss)
+    if url := url_of(out):
+        again = partial(export, dataset, pipeline, spec=spec, workers=workers, scheduler=scheduler, resume=True, leave_out=leave_out,
+                        accept_loss=accept_loss, known_as=known_as, progress=progress, stop=stop)  # fmt: skip
+        return export_to_store(url, again, resume, WRITERS[spec.format].packs)
     part = claim(out)
     head = _head(dataset, pipeline, spec, lost)
     chunks = _Chunks(Allotment(dataset, spec, pipeline.seed))

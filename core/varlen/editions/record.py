@@ -11,7 +11,8 @@ import orjson
 
 from varlen.datasets.losses import Loss
 from varlen.editions.export_spec import SpecFields
-from varlen.errors import EditionError
+from varlen.errors import EditionError, VarlenError
+from varlen.stores import Store, url_of
 
 RECORD = "edition.json"
 ROWS = "rows.jsonl"
@@ -115,9 +116,12 @@ def record_digest(record: Mapping[str, Any]) -> str:
 
 
 def read_record(folder: Path) -> EditionRecord:
-    """The record of an edition. Raises `EditionError` when there is none."""
+    """The record of an edition, in a folder or at the URL of one in an object store. Raises `EditionError` when there is none."""
+    url = url_of(folder)
     try:
-        record = orjson.loads((folder / RECORD).read_bytes())
+        record = orjson.loads(Store(url).read(RECORD) if url else (folder / RECORD).read_bytes())
+    except VarlenError as error:
+        raise EditionError(f"{url}: no edition here ({error})") from None
     except OSError:
         raise EditionError(f"{folder}: no edition here (there is no {RECORD})") from None
     except (orjson.JSONDecodeError, ValueError) as error:

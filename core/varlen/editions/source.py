@@ -12,6 +12,7 @@ from varlen.editions.rows import read_rows
 from varlen.errors import EditionError, ReadProblems, VarlenError
 from varlen.pipeline.document import Pipeline, from_json
 from varlen.steps.registry import CATALOGUE
+from varlen.stores import url_of
 
 
 def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: str = "--dataset") -> Dataset:
@@ -20,7 +21,7 @@ def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: 
     dataset: where it is now; name: what that is called where it is asked for.
     """
     source = dataset or Path(record.get("dataset_path") or "")
-    if not source.name or not source.exists():
+    if not source.name or not (url_of(source) or source.exists()):
         where = f"{source} is not there" if source.name else "the edition does not say where"
         raise VarlenError(f"{edition}: its source dataset is needed, and {where}; name it with {name}")
     return read_dataset(source, None, ReadProblems(strict=False), ImportOptions.from_json(record.get("read_as", {})))

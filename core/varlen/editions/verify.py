@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import stat
+import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any, TypedDict
 
 from varlen.atomic_files import file_digest
 from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, EditionRecord, OutputDigest, read_record, record_digest
 from varlen.editions.rows import Row, read_rows
-from varlen.errors import EditionError, PipelineError
+from varlen.errors import EditionError, PipelineError, VarlenError
 from varlen.pipeline.document import from_json
+from varlen.stores import AT_ONCE, Store, url_of
 
 
 class Problem(TypedDict):
@@ -33,6 +37,8 @@ def verify(folder: Path, progress: Callable[[], None] = lambda: None, record: st
     record: the record digest that the export printed; whoever rewrote an edition consistently could not keep it. Raises
     `EditionError` where there is no record to check.
     """
+    if url := url_of(folder):
+        return _verify_stored(Store(url), progress, record)
     said = read_record(folder)
     try:
         return list(_problems(folder, said, progress, record))
@@ -74,6 +80,41 @@ def _record_problems(said: EditionRecord, given: str) -> Iterator[Problem]:
     for name in DIGESTED:
         if name not in said:
             yield wrong(f"says nothing of {name}")
+
+
+def _verify_stored(store: Store, progress: Callable[[], None], record: str) -> list[Problem]:
+    """The same of an edition in an object store: record and rows are fetched, pictures are read where they are, several at once."""
+    try:
+        with tempfile.TemporaryDirectory() as place:
+            for name in (RECORD, ROWS):
+                (Path(place) / name).write_bytes(store.read(name))
+            said = read_record(Path(place))
+            rows = _Rows(said)
+            found = [*_record_problems(said, record), *rows.read(Path(place))]
+        found += _stored_problems(store, rows.expected, progress)
+        return [*found, *rows.disagreements()]
+    except _MALFORMED as error:
+        return [{"file": RECORD, "problem": f"malformed ({type(error).__name__}: {str(error)[:100]})"}]
+    except VarlenError as error:
+        raise EditionError(str(error)) from None
+
+
+def _stored_problems(store: Store, expected: dict[str, str], progress: Callable[[], None]) -> Iterator[Problem]:
+    present = set(store.listed())
+    for path in sorted(present - expected.keys() - {RECORD, SCORES}):
+        yield {"file": path, "problem": "not part of the edition"}
+
+    def digest(path: str) -> str:
+        return hashlib.sha256(store.read(path)).hexdigest() if path in present else ""
+
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        paths = sorted(expected)
+        for start in range(0, len(paths), 64 * AT_ONCE):
+            some = paths[start : start + 64 * AT_ONCE]
+            for path, found in zip(some, pool.map(digest, some), strict=True):
+                if found != expected[path]:
+                    yield {"file": path, "problem": "missing" if path not in present else "changed since it was written"}
+                progress()
 
 
 class _Rows:

@@ -22,6 +22,7 @@ from varlen.datasets.importer import preview_dataset
 from varlen.datasets.level_rules import LevelRule
 from varlen.datasets.sources import open_files
 from varlen.errors import DatasetError
+from varlen.stores import Store, url_of
 
 from varlen_server.datasets.models import DatasetImport
 from varlen_server.datasets.tasks import clear, import_dataset_task
@@ -40,8 +41,9 @@ def begin(name: str = "", folder: str = "") -> DatasetImport:
     """A new import: of a folder on the server's machine, recognised at once, or of files that follow. Raises `DatasetError`."""
     _clear_forgotten()
     if folder:
-        path = allowed_path(folder)
-        found = DatasetImport(name=name or path.stem, path=str(path), recognised=preview_dataset(path), state=State.RECOGNISED)
+        place = allowed_place(folder)
+        path = Path(place)
+        found = DatasetImport(name=name or path.stem, path=place, recognised=preview_dataset(path), state=State.RECOGNISED)
     else:
         settings.UPLOADS.mkdir(parents=True, exist_ok=True)
         upload = tempfile.mkdtemp(dir=settings.UPLOADS)
@@ -125,7 +127,12 @@ def example_picture(dataset_import: DatasetImport) -> bytes:
 def folders_below(asked: str) -> dict[str, Any]:
     """Folders and zips in an allowed folder, and the folder above; without a path, the allowed ones. Raises `DatasetError`."""
     if not asked:
-        return {"path": "", "above": None, "folders": [_folder(path, str(path)) for path in settings.FOLDERS if path.is_dir()]}
+        roots = [_folder(path, str(path)) for path in settings.FOLDERS if path.is_dir()] + [
+            {"path": url, "name": url, "dataset": False} for url in settings.STORES
+        ]
+        return {"path": "", "above": None, "folders": roots}
+    if url := url_of(asked):
+        return _stored_folders(url)
     path = allowed_path(asked)
     if not path.is_dir():
         raise NotFound(f"{path} is not a folder.")
@@ -138,14 +145,40 @@ def _folder(path: Path, name: str, dataset: bool = False) -> dict[str, Any]:
     return {"path": str(path), "name": name, "dataset": dataset}
 
 
+def _stored_folders(asked: str) -> dict[str, Any]:
+    """Folders in an object store, below a URL that was named."""
+    url = allowed_url(asked)
+    inside = sorted({path.split("/", 1)[0] for path in Store(url).listed() if "/" in path})
+    above = "" if url in settings.STORES else url.rsplit("/", 1)[0]
+    signs = {"annotations", "images", "train"}
+    folders = [{"path": f"{url}/{name}", "name": name, "dataset": name in signs} for name in inside if not name.startswith(".")]
+    return {"path": url, "above": above, "folders": folders[:MOST_FOLDERS]}
+
+
+def allowed_place(text: str) -> str:
+    """A folder of this machine or the URL of one in an object store that may be imported from. Raises `DatasetError`."""
+    url = url_of(text)
+    return allowed_url(url) if url else str(allowed_path(text))
+
+
+def allowed_url(url: str) -> str:
+    """A URL below one that was named: whoever runs this server decides what it speaks to. Raises `DatasetError`."""
+    if not any(url == root or url.startswith(f"{root}/") for root in settings.STORES):
+        listed = f"below {' or '.join(settings.STORES)}" if settings.STORES else "allowed here"
+        raise DatasetError(f"{url}: not {listed}; VARLEN_STORES names the URLs to import from")
+    return url
+
+
 def allowed_path(text: str) -> Path:
-    """A path on this machine below an allowed folder, links followed. Raises `DatasetError`."""
+    """A path on this machine below an allowed folder, links followed, nothing hidden. Raises `DatasetError`."""
     try:
         path = Path(text).expanduser().resolve()
     except (ValueError, RuntimeError, OSError):
         raise DatasetError(f"{text!r}: not a path on this machine") from None
     if not any(path.is_relative_to(root) for root in settings.FOLDERS):
         raise DatasetError(f"{text}: not below {' or '.join(map(str, settings.FOLDERS))}; VARLEN_FOLDERS names the folders to import from")
+    if all(any(part.startswith(".") for part in path.relative_to(root).parts) for root in settings.FOLDERS if path.is_relative_to(root)):
+        raise DatasetError(f"{text}: hidden folders are not imported from")
     if not path.exists():
         raise DatasetError(f"{path}: no such file or folder")
     return path

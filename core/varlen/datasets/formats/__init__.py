@@ -19,6 +19,7 @@ from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
 from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, SourceFiles, open_files
 from varlen.errors import DAMAGE, DatasetError, ReadProblems
+from varlen.stores import url_of
 
 #: In the order in which they count where two fit equally well: the surest signs first.
 READERS = {module.NAME: module for module in (coco, voc, oriented_text, yolo, picture_json, masks, table, folders, plain)}
@@ -143,7 +144,7 @@ def read_dataset(
     getattr(found.files, "files", found.files).__dict__.pop("paths", None)  # the list of files has served
     dataset.map_classes = reading.map_classes
     dataset.mirror_classes = options.class_pairs((*classes, *reading.map_classes))
-    dataset.origin, dataset.format = str(Path(path).absolute()), found.form
+    dataset.origin, dataset.format = url_of(path) or str(Path(path).absolute()), found.form
     dataset.read_as = options.to_json()
     dataset.splits_drawn, dataset.why = drawn or reading.drawn, found.why
     return dataset
