@@ -23,8 +23,9 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.digests import labels_digest
 from varlen.datasets.entry_store import StoredEntries
 from varlen.datasets.formats import WRITERS
-from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels
+from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels, spread
 from varlen.datasets.summary import box_sides
+from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import DAMAGE, EditionError, VarlenError
 from varlen.pipeline.document import Pipeline
@@ -118,6 +119,7 @@ class ChunkWriter:
         self.dataset, self.spec, self.part = dataset, spec, part
         self.renderer = Renderer(dataset, pipeline, PictureCache(CACHE_BYTES))
         self.names = FileNames(dataset)
+        self.counts = Allotment(dataset, spec, pipeline.seed).counts()
         self.writer = WRITERS[spec.format](dataset)
         self._folders: set[Path] = set()
         self._digested = ("", "")
@@ -153,7 +155,8 @@ class ChunkWriter:
         label_map = self.renderer.label_map(plan) if self.writer.label_maps else None
         labels = ImageLabels(outcome.size, outcome.objects, outcome.classes, label_map, entry.extra)
         suffix = self.writer.suffix_for(self.spec.image)
-        file = self.writer.picture_path(entry.split, f"{self.names[key]}_v{variant}", suffix, labels)
+        folder = spread(key, self.counts.get(entry.split, 0)) if self.writer.spreads else ""
+        file = self.writer.picture_path(entry.split, f"{folder}{self.names[key]}_v{variant}", suffix, labels)
         return key, variant, plan, outcome, file, self.writer.encode_labels(file, labels)
 
     def _written(self, key: str, variant: int, plan: Plan, outcome: VariantLabels, file: str, described: EncodedLabels) -> WrittenRow:

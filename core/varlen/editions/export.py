@@ -38,6 +38,9 @@ from varlen.render.normalization import pipeline_figures
 from varlen.steps.own_step import all_importable, check_importable
 from varlen.stores import url_of
 
+#: So many chunks are enough for any number of workers; but no chunk has more images than this, so that little is lost with one.
+MOST_CHUNKS, MOST_AT_ONCE = 4000, 256
+
 
 def export(
     dataset: Dataset,
@@ -125,12 +128,14 @@ def _prepare(part: Path, head: EditionHead, resume: bool) -> None:
 
 
 class _Chunks:
-    """Images by split, a few at a time, in the edition's order."""
+    """Images by split, a few at a time, in the edition's order; more at a time where there are very many."""
 
     def __init__(self, allotment: Allotment) -> None:
         self._allotment = allotment
         self._splits = list(allotment.keys.items())
-        self._counts = [-(-len(keys) // CHUNK) for _, keys in self._splits]
+        images = sum(len(keys) for _, keys in self._splits)
+        self._size = min(max(CHUNK, -(-images // MOST_CHUNKS)), MOST_AT_ONCE)
+        self._counts = [-(-len(keys) // self._size) for _, keys in self._splits]
 
     def __len__(self) -> int:
         return sum(self._counts)
@@ -138,12 +143,12 @@ class _Chunks:
     def __getitem__(self, number: int) -> list[tuple[str, range]]:
         """The images of a chunk, each with the numbers of its variants."""
         split, keys, start = self._place(number)
-        return [(keys[place], self._allotment.variants(split, place)) for place in range(start, min(start + CHUNK, len(keys)))]
+        return [(keys[place], self._allotment.variants(split, place)) for place in range(start, min(start + self._size, len(keys)))]
 
     def size(self, number: int) -> int:
         """How many variants a chunk holds; its images are of one split."""
         split, keys, start = self._place(number)
-        return self._allotment.count(split, start, min(start + CHUNK, len(keys)))
+        return self._allotment.count(split, start, min(start + self._size, len(keys)))
 
     @property
     def total(self) -> int:
@@ -153,7 +158,7 @@ class _Chunks:
     def _place(self, number: int) -> tuple[str, Sequence[str], int]:
         for (split, keys), count in zip(self._splits, self._counts, strict=True):
             if number < count:
-                return split, keys, number * CHUNK
+                return split, keys, number * self._size
             number -= count
         raise IndexError(number)
 

@@ -8,11 +8,12 @@ import signal
 import subprocess
 import sys
 import time
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 import numpy as np
 import pytest
 from varlen.datasets.dataset import Dataset
+from varlen.datasets.digests import labels_digest
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import decode
 from varlen.editions.export import export
@@ -156,3 +157,27 @@ def test_verify_finds_every_kind_of_damage(survey: Dataset, tmp_path: Path) -> N
     picture = next((out / "images" / "test").iterdir())
     picture.unlink()
     assert said(verify(out)) == ["extra.txt: not part of the edition", f"images/test/{picture.name}: missing"]
+
+
+@pytest.mark.parametrize("form", ["coco", "yolo", "yolo-polygons", "yolo-keypoints", "yolo-oriented", "oriented-text", "mask-pairs", "table"])
+def test_very_many_pictures_are_spread_over_folders_and_read_as_before(
+    survey: Dataset, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, form: str
+) -> None:
+    """The same pictures with the same labels, in no folder more than there may be."""
+    pipeline = make_pipeline({"step": "flip", "probability": 0.5})
+    spec = ExportSpec(3, format=form)
+    export(survey, pipeline, tmp_path / "flat", spec, accept_loss=["all"])
+    monkeypatch.setattr("varlen.datasets.formats.base.MOST_FILES", 10)
+    export(survey, pipeline, tmp_path / "spread", spec, accept_loss=["all"])
+    assert verify(tmp_path / "spread") == []
+    below = {path.parent.parent.name for path in (tmp_path / "spread" / "images").rglob("*.jpg")}
+    assert "train" in below
+    assert "images" in below  # the few of the other splits lie where they did
+
+    def read(folder: Path) -> dict[str, object]:
+        found = read_dataset(folder)
+        labels = {PurePosixPath(key).name: (entry.split, labels_digest(entry, found.classes)) for key, entry in found.entries.items()}
+        assert len(labels) == len(found.entries)
+        return labels
+
+    assert read(tmp_path / "spread") == read(tmp_path / "flat")

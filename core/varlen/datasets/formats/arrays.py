@@ -39,6 +39,7 @@ SHARD = 256
 class _ShardWriter(Writer):
     """Pictures wait in `.waiting/` until they are packed."""
 
+    spreads = False
     packs = True
     label_maps = True
     suffix: ClassVar[str]

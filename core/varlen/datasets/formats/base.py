@@ -152,6 +152,8 @@ class Writer:
     label_maps: ClassVar[bool] = False
     #: Whether pictures end up inside larger files.
     packs: ClassVar[bool] = False
+    #: Whether pictures of a split may lie in folders below its own, where there are very many.
+    spreads: ClassVar[bool] = True
     #: Whether pictures are coded as JPEG, PNG or WebP; else they are arrays.
     coded: ClassVar[bool] = True
     #: The kinds of labels it keeps (see `losses.KINDS`), in whatever shape.
@@ -299,6 +301,21 @@ class FileNames:
         if self._met and _hash(f"{split}\x1f{name.lower()}") in self._met:
             name += "_" + hashlib.sha256(key.encode("utf-8", "surrogatepass")).hexdigest()[:8]
         return name
+
+
+#: No folder gets more files than this, where its format can spread them.
+MOST_FILES = 10_000
+
+
+def spread(key: str, images: int) -> str:
+    """The folder below its split's, with a slash, that an image's pictures go to where a split has `images` of them; "" where they fit into one.
+
+    It follows from the key, so that it is the same in every process and whatever else there is; folders come out half full on average.
+    """
+    if images <= MOST_FILES:
+        return ""
+    letters = 2 if images <= 128 * MOST_FILES else 3
+    return hashlib.blake2b(key.encode("utf-8", "surrogatepass"), digest_size=4).hexdigest()[:letters] + "/"
 
 
 def _short(key: str, split: str) -> str:

@@ -91,6 +91,7 @@ class _Read:
 class FoldersWriter(Writer):
     """Writes `split/class/picture`."""
 
+    spreads = False
     name = NAME
     title = "class folders"
     layout = "A folder per split, in it a folder per class with its pictures."

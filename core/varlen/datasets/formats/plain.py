@@ -49,6 +49,8 @@ class _Read:
 class PicturesWriter(Writer):
     """Writes pictures alone."""
 
+    #: A folder of pictures alone would be read as a class.
+    spreads = False
     name = NAME
     title = "plain pictures"
     layout = "Pictures in `images/<split>/`, nothing else."

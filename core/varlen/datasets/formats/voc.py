@@ -240,6 +240,7 @@ def _masks(files: SourceFiles, stem: str, size: Size, count: int) -> list[Mask |
 class VocWriter(Writer):
     """Writes JPEGImages, Annotations, ImageSets and, where objects have shapes or there are label maps, label PNGs."""
 
+    spreads = False
     name = NAME
     title = "Pascal VOC"
     layout = "One XML file per picture in `Annotations/`, lists of the splits in `ImageSets/Main/`."
