@@ -31,7 +31,7 @@ from varlen.cli.editions import (
 from varlen.cli.evidence import evidence
 from varlen.cli.reading import ReadingOptions, reads_dataset
 from varlen.cli.remote import remote
-from varlen.cli.terminal import DatasetArgument, JsonOption, PipelineArgument, counter, print_table, printable, progress_bar, say, write_file
+from varlen.cli.terminal import QUIET, DatasetArgument, JsonOption, PipelineArgument, counter, print_table, printable, progress_bar, say, write_file
 from varlen.errors import ReadProblems, VarlenError
 
 if TYPE_CHECKING:
@@ -52,6 +52,9 @@ app.add_typer(remote, name="remote")
 
 def main() -> None:
     """Run the command; anything the user can mend ends with its own message and status 1."""
+    if "--quiet" in sys.argv:  # wherever it stands
+        sys.argv.remove("--quiet")
+        os.environ[QUIET] = "1"
     try:
         app()
     except VarlenError as error:
@@ -78,7 +81,8 @@ def main() -> None:
 
 
 @app.callback(invoke_without_command=True)
-def _root(version: Annotated[bool, typer.Option("--version", help="print the version and stop")] = False) -> None:
+def _root(version: Annotated[bool, typer.Option("--version", help="print the version and stop")] = False,
+          quiet: Annotated[bool, typer.Option("--quiet", help="say nothing of progress; anywhere on the line")] = False) -> None:  # fmt: skip
     if version:
         print(__version__)
         raise typer.Exit

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Optional
 
 import typer
 
-from varlen.cli.terminal import say
+from varlen.cli.terminal import say, waiting
 from varlen.datasets.option_words import group, pairs, shares, tile
 
 if TYPE_CHECKING:
@@ -86,7 +86,8 @@ class ReadingOptions:
         from varlen.errors import DatasetError, ReadProblems
 
         problems = problems or ReadProblems(strict=False)
-        dataset = self.look(path, problems)
+        with waiting(f"reading {path}"):
+            dataset = self.look(path, problems)
         if problems.noted and not lenient:
             raise DatasetError(_all(problems.noted))
         for _, message in problems.noted[:NAMED]:

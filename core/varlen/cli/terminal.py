@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -22,11 +23,44 @@ LINE_SECONDS = 4.0
 JsonOption = Annotated[bool, typer.Option("--json", help="machine-readable output")]
 
 
+#: Set by --quiet: nothing is said of progress.
+QUIET = "VARLEN_QUIET"
+
+
+def is_quiet() -> bool:
+    """Whether nobody wants to know of progress."""
+    return bool(os.environ.get(QUIET))
+
+
+@contextmanager
+def waiting(label: str, done: threading.Event | None = None) -> Iterator[None]:
+    """While something takes long of which nobody knows how long: says every few seconds that it goes on, until it ends or `done` is set."""
+    done = done or threading.Event()
+    begun = time.monotonic()
+
+    def tell() -> None:
+        while not done.wait(LINE_SECONDS):
+            say(f"{label} … {time.monotonic() - begun:.0f} s")
+
+    teller = threading.Thread(target=tell, daemon=True)
+    if not is_quiet():
+        teller.start()
+    try:
+        yield
+    finally:
+        done.set()
+
+
 @contextmanager
 def progress_bar(label: str, total: int) -> Iterator[Callable[[int], None]]:
-    """A bar on a terminal, a line every few seconds elsewhere; the function sets how much is done."""
+    """A bar on a terminal, a line every few seconds elsewhere, nothing with --quiet; the function sets how much is done."""
+    if is_quiet():
+        yield lambda done: None
+        return
     if not sys.stderr.isatty():
-        yield _lines(label, total)
+        begun = threading.Event()
+        with waiting(f"{label}: none of {total:,} yet", begun):
+            yield _lines(label, total, begun)
         return
     from rich.console import Console
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, ProgressColumn, Task, TextColumn, TimeRemainingColumn
@@ -42,12 +76,14 @@ def progress_bar(label: str, total: int) -> Iterator[Callable[[int], None]]:
         yield lambda done: bar.update(task, completed=done)
 
 
-def _lines(label: str, total: int) -> Callable[[int], None]:
+def _lines(label: str, total: int, first: threading.Event) -> Callable[[int], None]:
     """Says how much is done and how long the rest will take, but not more often than people want to read."""
     begun = told = time.monotonic()
 
     def set_done(done: int) -> None:
         nonlocal told
+        if done:
+            first.set()
         now = time.monotonic()
         if now - told >= LINE_SECONDS and 0 < done < total:
             told = now

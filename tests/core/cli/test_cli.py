@@ -142,3 +142,21 @@ def test_places_that_can_t_be_read_or_written(survey_folder: Path, pipeline: Pat
 def test_a_folder_without_write_permission(survey_folder: Path, pipeline: Path, tmp_path: Path) -> None:
     (tmp_path / "locked").mkdir(mode=0o500)
     assert "Permission denied" in refused("export", survey_folder, pipeline, "-o", tmp_path / "locked" / "out")
+
+
+def test_without_a_terminal_it_says_every_few_seconds_that_it_goes_on(survey_folder: Path, tmp_path: Path) -> None:
+    """A line while reading and before the first image, and none with --quiet, wherever that stands."""
+    slow = (
+        "import sys, time\nimport varlen.cli.terminal as terminal\nterminal.LINE_SECONDS = 0.05\n"
+        "import varlen.datasets.formats as formats\nreal = formats.read_dataset\n"
+        "formats.read_dataset = lambda *given, **more: (time.sleep(0.4), real(*given, **more))[1]\n"
+        "from varlen.cli.main import main\nmain()"
+    )
+    pipeline = str(survey_folder / "pipelines" / "lamp-drift.varlen.json")
+    for number, more in enumerate(([], ["--quiet"])):
+        words = [*more, "export", str(survey_folder), pipeline, "-o", str(tmp_path / str(number)), "--variants", "1", "--workers", "1"]
+        done = subprocess.run([sys.executable, "-c", slow, *words], capture_output=True, text=True, check=True)
+        assert ("reading" in done.stderr) is (not more), done.stderr
+        assert done.stdout.splitlines()[-2].startswith("sha256:")
+        if more:
+            assert not [line for line in done.stderr.splitlines() if "writing" in line or "…" in line]
