@@ -1,6 +1,6 @@
 """An edition of many tiny pictures: whether time and memory of each stay the same as their number grows.
 
-    python benchmarks/scale.py 20000 200000
+python benchmarks/scale.py 20000 200000
 """
 
 from __future__ import annotations

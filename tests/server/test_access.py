@@ -314,7 +314,7 @@ def test_guessing_is_stopped(db: None) -> None:
 
 
 def test_a_refusal_takes_as_long_whether_the_name_exists(db: None, settings: Any) -> None:
-    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.PBKDF2PasswordHasher"]
+    settings.PASSWORD_HASHERS = ["varlen_server.people.hashers.PasswordHasher"]
     settings.AXES_ENABLED = False
     person("luna", "work")
     person("shut-out", "work")

@@ -63,7 +63,7 @@ def test_ten_exports_later_nothing_has_crept(survey: Dataset, survey_folder: Pat
     dataset = survey
     for turn in range(10):
         out = tmp_path / str(turn)
-        export(dataset, NOTHING, out, ExportSpec(variants=0, image="png"))
+        export(dataset, NOTHING, out, ExportSpec(variants=0))
         dataset = read_dataset(out)
     assert dataset.counts() == survey.counts()
     for split in survey.splits():
