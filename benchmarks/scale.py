@@ -84,8 +84,16 @@ def measure(count: int) -> dict[str, float]:
         if "identical" not in done.stdout:
             sys.exit(done.stdout + done.stderr)
         shutil.rmtree(out)
-    return {"images": count, "ms an image": 1000 * seconds / count, "first progress, s": first, "memory, MiB": memory, "most files in a folder": max(files),
-            "verify, ms an image": 1000 * checked / count, "verify, MiB": check_memory, "recreate a late row, s": again}  # fmt: skip
+    return {
+        "images": count,
+        "ms an image": 1000 * seconds / count,
+        "first progress, s": first,
+        "memory, MiB": memory,
+        "most files in a folder": max(files),
+        "verify, ms an image": 1000 * checked / count,
+        "verify, MiB": check_memory,
+        "recreate a late row, s": again,
+    }
 
 
 def main() -> None:

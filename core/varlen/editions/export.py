@@ -38,6 +38,8 @@ from varlen.render.normalization import pipeline_figures
 from varlen.steps.own_step import all_importable, check_importable
 from varlen.stores import url_of
 
+#: Variants of an image, its original among them, for which a chunk has `CHUNK` images.
+USUAL = 4
 #: So many chunks are enough for any number of workers; but no chunk has more images than this, so that little is lost with one.
 MOST_CHUNKS, MOST_AT_ONCE = 4000, 256
 
@@ -128,13 +130,14 @@ def _prepare(part: Path, head: EditionHead, resume: bool) -> None:
 
 
 class _Chunks:
-    """Images by split, a few at a time, in the edition's order; more at a time where there are very many."""
+    """Images by split, a few at a time, in the edition's order: about as many variants a chunk whatever the order, more where there are very many."""
 
     def __init__(self, allotment: Allotment) -> None:
         self._allotment = allotment
         self._splits = list(allotment.keys.items())
         images = sum(len(keys) for _, keys in self._splits)
-        self._size = min(max(CHUNK, -(-images // MOST_CHUNKS)), MOST_AT_ONCE)
+        each = max(1, round(self.total / max(1, images)))
+        self._size = min(max(CHUNK * USUAL // each, -(-images // MOST_CHUNKS), 1), MOST_AT_ONCE)
         self._counts = [-(-len(keys) // self._size) for _, keys in self._splits]
 
     def __len__(self) -> int:

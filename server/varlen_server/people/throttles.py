@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import TYPE_CHECKING, Any
 
 from django.conf import settings
@@ -26,4 +27,4 @@ class VisitorThrottle(ScopedRateThrottle):
     def get_cache_key(self, request: Request, view: APIView) -> str:
         visitor: Any = request.user
         who = visitor.name if isinstance(visitor, Visitor) else address_of(request._request)
-        return self.cache_format % {"scope": self.scope, "ident": who}
+        return self.cache_format % {"scope": self.scope, "ident": hashlib.sha256(who.encode()).hexdigest()[:32]}
