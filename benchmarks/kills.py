@@ -73,7 +73,8 @@ def back() -> float:
 
 def main() -> None:
     kills = int(sys.argv[1]) if len(sys.argv) > 1 else 20
-    shutil.rmtree(STATE, ignore_errors=True)
+    for each in ("database", "pictures", "editions", "tiles"):
+        shutil.rmtree(STATE / each, ignore_errors=True)
     command = [sys.executable, PROJECT / "scripts" / "start.py", "--address", AT.removeprefix("http://")]
     environment = {**os.environ, "VARLEN_STATE": str(STATE), "VARLEN_DEMO_ALONE": "1"}
     process = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, stderr=(PROJECT / ".varlen" / "kills.log").open("w"), text=True)
@@ -102,7 +103,6 @@ def main() -> None:
     print(f"{same} of {len(digests)} editions have the digest of the undisturbed one")
     process.send_signal(signal.SIGINT)
     process.wait(60)
-    shutil.rmtree(STATE, ignore_errors=True)
 
 
 def _done(edition: int) -> str:

@@ -17,8 +17,8 @@ from typing import Protocol
 
 #: So many deaths within so many seconds are no accident.
 DEATHS, WITHIN = 3, 60.0
-#: What falls with the database is not counted.
-CONSEQUENCE = 10.0
+#: What falls with the database is not counted; the worker notices late, and ends of itself after what it is at.
+CONSEQUENCE = 30.0
 EVERY = 0.2
 
 
