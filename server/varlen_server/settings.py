@@ -99,7 +99,7 @@ MIDDLEWARE = [
     "varlen_server.middleware.VisitorMiddleware",
 ]
 AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
-PASSWORD_HASHERS = ["varlen_server.people.hashers.PasswordHasher"]
+PASSWORD_HASHERS = ["varlen_server.people.hashers.PasswordHasher", "django.contrib.auth.hashers.PBKDF2PasswordHasher"]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
