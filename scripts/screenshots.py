@@ -11,7 +11,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Browser, Page, sync_playwright
 from varlen.demo.variants import write_field_night, write_variant
 from varlen.demo.write import write_demo
 
@@ -41,7 +41,50 @@ def main() -> None:
     finally:
         server.send_signal(signal.SIGINT)
         server.wait(60)
+    try:
+        shoot_people(state)
+    finally:
         shutil.rmtree(state, ignore_errors=True)
+
+
+def shoot_people(state: Path) -> None:
+    """The same, served for a team: three people, a token, and the log."""
+    command: list[str | Path] = [sys.executable, PROJECT / "scripts" / "start.py", "--sign-in", "--address", "127.0.0.1:8801"]
+    server = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state), "VARLEN_DEMO_ALONE": "1"}, stdout=subprocess.PIPE, text=True)
+    try:
+        assert server.stdout is not None
+        link = next(line.strip() for line in server.stdout if "/join#" in line)
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+            keeper = _joined(browser, link, "luna")
+            keeper.get_by_role("button", name="Signed in as").click()
+            keeper.get_by_role("link", name="People, tokens, log").click()
+            for name, role in (("ada", "work"), ("jonas", "look")):
+                keeper.get_by_label("What they may").select_option(role)
+                with keeper.expect_response(lambda answer: answer.url.endswith("/api/invitations") and answer.request.method == "POST"):
+                    keeper.get_by_role("button", name="Make a link").click()
+                keeper.wait_for_timeout(400)
+                _joined(browser, keeper.get_by_label("Invitation link").inner_text(), name)
+            keeper.reload()
+            keeper.get_by_label("Token's name").fill("training loop")
+            keeper.get_by_role("button", name="Make a token").click()
+            keeper.get_by_label("New token").wait_for()
+            keeper.wait_for_timeout(600)
+            keeper.screenshot(path=OUT / "people.png")
+            browser.close()
+    finally:
+        server.send_signal(signal.SIGINT)
+        server.wait(60)
+
+
+def _joined(browser: Browser, link: str, name: str) -> Page:
+    page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+    page.goto(link)
+    page.get_by_label("Name").fill(name)
+    page.get_by_label("Password").fill("lamp at the window")
+    page.get_by_role("button", name="Make the account").click()
+    page.get_by_test_id("sheet").wait_for(timeout=60_000)
+    return page
 
 
 def shoot(page: Page, address: str) -> None:

@@ -163,7 +163,7 @@ def new_token(owner: User, name: str, scope: Scope, days: int) -> tuple[Token, s
     """A token and its secret, which is told this once."""
     secret = f"varlen_{new_secret()}"
     made = Token.objects.create(name=name, owner=owner, scope=scope, digest=digest_of(secret), expires=timezone.now() + timedelta(days=days))
-    note("made", f"token {made.pk}: {name}, {scope}, {days} days")
+    note("made", f"token {made.pk}: {name}, {scope}, until {made.expires:%d %b %Y}")
     return made, secret
 
 
