@@ -15,17 +15,19 @@ DATA_ONLY = "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-a
 
 
 def policy(nonce: str) -> str:
-    """The Content-Security-Policy of a page: its own files alone, and no script but those and what bears the nonce.
+    """The Content-Security-Policy of a page where people sign in: its own files alone, and no script but those and what bears the nonce.
 
     Styles may stand in the page, as the components write theirs there; pictures may be data and blobs, as tiles are.
-    Where nobody signs in, browsers' own tools may evaluate text: there are no others' sessions to take.
     """
-    tools = "" if settings.SIGN_IN else " 'unsafe-eval'"
     return (
-        f"default-src 'none'; script-src 'self' 'nonce-{nonce}'{tools}; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; "
+        f"default-src 'none'; script-src 'self' 'nonce-{nonce}'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; "
         "font-src 'self' data:; connect-src 'self'; worker-src 'self' blob:; manifest-src 'self'; "
         "base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
     )
+
+
+#: The same where nobody signs in: there are no others' sessions to take, and tools that bring scripts along may look at the page.
+OWN_PAGE = "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 
 class HeadersMiddleware:
@@ -38,7 +40,7 @@ class HeadersMiddleware:
         request.nonce = nonce = secrets.token_urlsafe(16)  # type: ignore[attr-defined]
         answer = self.get_response(request)
         page = answer.get("Content-Type", "").startswith("text/html")
-        answer.setdefault("Content-Security-Policy", policy(nonce) if page else DATA_ONLY)
+        answer.setdefault("Content-Security-Policy", (policy(nonce) if settings.SIGN_IN else OWN_PAGE) if page else DATA_ONLY)
         answer.setdefault("Permissions-Policy", PERMISSIONS)
         answer.setdefault("Cross-Origin-Resource-Policy", "same-origin")
         kept = answer.get("Cache-Control", "")

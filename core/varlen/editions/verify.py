@@ -6,11 +6,14 @@ import hashlib
 import os
 import stat
 import tempfile
+from array import array
 from collections import Counter
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any, TypedDict
+
+import numpy as np
 
 from varlen.atomic_files import file_digest
 from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, EditionRecord, OutputDigest, read_record, record_digest
@@ -27,6 +30,10 @@ class Problem(TypedDict):
     problem: str
 
 
+#: Paths with the SHA-256 that their files should have.
+Expected = list[tuple[str, str]]
+#: Files that are checked at a time.
+BATCH = 512
 #: What damaged records bring about where their shape is relied on.
 _MALFORMED = (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError)
 
@@ -49,8 +56,9 @@ def verify(folder: Path, progress: Callable[[], None] = lambda: None, record: st
 def _problems(folder: Path, said: EditionRecord, progress: Callable[[], None], given: str) -> Iterator[Problem]:
     yield from _record_problems(said, given)
     rows = _Rows(said)
-    yield from rows.read(folder)
-    yield from _file_problems(folder, rows.expected, progress)
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        yield from rows.read(folder, lambda some: _file_problems(folder, some, pool, progress))
+    yield from _foreign(folder, rows.names.sorted(), rows.folders)
     yield from rows.disagreements()
 
 
@@ -89,32 +97,58 @@ def _verify_stored(store: Store, progress: Callable[[], None], record: str) -> l
             for name in (RECORD, ROWS):
                 (Path(place) / name).write_bytes(store.read(name))
             said = read_record(Path(place))
-            rows = _Rows(said)
-            found = [*_record_problems(said, record), *rows.read(Path(place))]
-        found += _stored_problems(store, rows.expected, progress)
-        return [*found, *rows.disagreements()]
+            rows, present = _Rows(said), set(store.listed())
+            with ThreadPoolExecutor(AT_ONCE) as pool:
+                read = rows.read(Path(place), lambda some: _stored_problems(store, some, present, pool, progress))
+                found = [*_record_problems(said, record), *read]
+        mine = rows.names.sorted()
+        more = [path for path in sorted(present - {RECORD, SCORES}) if not mine.has(path)]
+        return [*found, *({"file": path, "problem": "not part of the edition"} for path in more), *rows.disagreements()]  # type: ignore[list-item]
     except _MALFORMED as error:
         return [{"file": RECORD, "problem": f"malformed ({type(error).__name__}: {str(error)[:100]})"}]
     except VarlenError as error:
         raise EditionError(str(error)) from None
 
 
-def _stored_problems(store: Store, expected: dict[str, str], progress: Callable[[], None]) -> Iterator[Problem]:
-    present = set(store.listed())
-    for path in sorted(present - expected.keys() - {RECORD, SCORES}):
-        yield {"file": path, "problem": "not part of the edition"}
-
+def _stored_problems(store: Store, some: Expected, present: set[str], pool: ThreadPoolExecutor, progress: Callable[[], None]) -> Iterator[Problem]:
     def digest(path: str) -> str:
         return hashlib.sha256(store.read(path)).hexdigest() if path in present else ""
 
-    with ThreadPoolExecutor(AT_ONCE) as pool:
-        paths = sorted(expected)
-        for start in range(0, len(paths), 64 * AT_ONCE):
-            some = paths[start : start + 64 * AT_ONCE]
-            for path, found in zip(some, pool.map(digest, some), strict=True):
-                if found != expected[path]:
-                    yield {"file": path, "problem": "missing" if path not in present else "changed since it was written"}
-                progress()
+    for (path, wanted), found in zip(some, pool.map(digest, [path for path, _ in some]), strict=True):
+        if found != wanted:
+            yield {"file": path, "problem": "missing" if path not in present else "changed since it was written"}
+        progress()
+
+
+class _Names:
+    """Paths, remembered as eight bytes each, so that those of a million files fit into little memory."""
+
+    def __init__(self) -> None:
+        self._hashes = array("q")
+
+    def add(self, path: str) -> None:
+        self._hashes.append(_hash(path))
+
+    def sorted(self) -> _Names:
+        """The same, ready to be asked."""
+        found = np.frombuffer(self._hashes, np.int64).copy() if self._hashes else np.empty(0, np.int64)
+        found.sort()
+        self._sorted = found
+        return self
+
+    def has(self, path: str) -> bool:
+        """Whether a path is among them; after `sorted`."""
+        wanted = _hash(path)
+        place = int(np.searchsorted(self._sorted, wanted))
+        return place < len(self._sorted) and int(self._sorted[place]) == wanted
+
+    def twice(self) -> set[int]:
+        """Hashes of the paths that come more than once; after `sorted`."""
+        return set(self._sorted[:-1][self._sorted[1:] == self._sorted[:-1]].tolist())
+
+
+def _hash(path: str) -> int:
+    return int.from_bytes(hashlib.blake2b(path.encode("utf-8", "surrogatepass"), digest_size=8).digest(), "big", signed=True)
 
 
 class _Rows:
@@ -122,7 +156,11 @@ class _Rows:
 
     def __init__(self, said: EditionRecord) -> None:
         self.said = said
-        self.expected: dict[str, str] = dict(said["files"])
+        self.names = _Names()
+        self.folders: set[str] = set()
+        self._waiting: Expected = []
+        for path, digest in said["files"].items():
+            self._expect(path, digest)
         self.follows = OutputDigest(said)
         self.images: Counter[str] = Counter()
         self.objects: dict[str, Counter[str]] = {}
@@ -132,8 +170,20 @@ class _Rows:
         self.count = 0
         self.complete = False
 
-    def read(self, folder: Path) -> Iterator[Problem]:
-        """Take in all rows; those that can't be are problems."""
+    def _expect(self, path: str, digest: str) -> None:
+        self.names.add(path)
+        self.folders.add(path.rpartition("/")[0])
+        self._waiting.append((path, digest))
+
+    def read(self, folder: Path, check: Callable[[Expected], Iterator[Problem]]) -> Iterator[Problem]:
+        """Take in all rows; those that can't be are problems, and what `check` finds of their files, a few hundred at a time."""
+        yield from self._read(folder, check)
+        yield from check(self._waiting)
+        self._waiting = []
+        if twice := self.names.sorted().twice():
+            yield from _repeated(folder, twice)
+
+    def _read(self, folder: Path, check: Callable[[Expected], Iterator[Problem]]) -> Iterator[Problem]:
         packed, known = bool(self.said.get("packed")), "record_digest" in self.said
         try:
             for row in read_rows(folder):
@@ -141,6 +191,9 @@ class _Rows:
                     yield {"file": ROWS, "problem": f"row {self.count}: {problem}"}
                 self._add(row, packed)
                 self.count += 1
+                if len(self._waiting) >= BATCH:
+                    some, self._waiting = self._waiting, []
+                    yield from check(some)
         except (EditionError, *_MALFORMED) as error:
             yield {"file": ROWS, "problem": f"row {self.count}: missing or damaged ({str(error)[:100]}), so images can't be checked"}
             return
@@ -150,8 +203,6 @@ class _Rows:
         trace = row["trace"]
         if row["row"] != self.count:
             yield f"is numbered {row['row']}"
-        if row["file"] in self.expected:
-            yield f"{row['file']} is in an earlier row already"
         pairs: list[tuple[str, Any, Any]] = [
             ("source", row["source"], trace["image"]), ("variant", row["variant"], trace["variant"]), ("seed", self.said["seed"], trace["seed"]),
             ("source digest", row["source_sha256"], trace["source_sha256"]), ("pixel digest", row["pixel_digest"], trace["pixel_digest"]),
@@ -166,7 +217,8 @@ class _Rows:
     def _add(self, row: Row, packed: bool) -> None:
         labels = row.get("label_files", {})
         if not packed:  # pictures inside shards are checked with these
-            self.expected |= {row["file"]: row["file_sha256"], **labels}
+            for path, sha256 in ((row["file"], row["file_sha256"]), *labels.items()):
+                self._expect(path, sha256)
         self.follows.add_image(row["file"], row["pixel_digest"], labels)
         split, objects = row["split"], row["trace"]["objects"]
         self.images[split] += 1
@@ -207,32 +259,49 @@ class _Rows:
             yield {"file": RECORD, "problem": f"its rows have other image classes in {split} than its counts say"}
 
 
-def _file_problems(folder: Path, expected: dict[str, str], progress: Callable[[], None]) -> Iterator[Problem]:
-    """Every file against its digest, and whatever else lies there."""
-    parents = {parent.as_posix() for path in expected for parent in Path(path).parents}
-    present: set[str] = set()
+def _file_problems(folder: Path, some: Expected, pool: ThreadPoolExecutor, progress: Callable[[], None]) -> Iterator[Problem]:
+    """Files against their digests, several at once."""
+    for (path, _), problem in zip(some, pool.map(lambda each: _file_problem(folder / each[0], each[1]), some), strict=True):
+        if problem:
+            yield {"file": path, "problem": problem}
+        progress()
+
+
+def _file_problem(file: Path, digest: str) -> str:
+    """What is wrong with one file, "" for nothing; what is no file is named with all that does not belong there."""
+    try:
+        if not stat.S_ISREG(os.lstat(file).st_mode):
+            return ""
+        return "" if file_digest(file) == digest else "changed since it was written"
+    except (FileNotFoundError, NotADirectoryError):
+        return "missing"
+    except (OSError, ValueError) as error:
+        return f"can't be read ({getattr(error, 'strerror', None) or error})"
+
+
+def _foreign(folder: Path, names: _Names, folders: set[str]) -> Iterator[Problem]:
+    """Whatever lies there that is not part of the edition. folders: those that its files lie in."""
+    parents = {above.as_posix() for path in folders for above in (Path(path), *Path(path).parents)}
     for path, kind in _everything(folder):
         if kind == "file":
-            present.add(path)
-            if path not in expected and path not in (RECORD, SCORES):
+            if path not in (RECORD, SCORES) and not names.has(path):
                 yield {"file": path, "problem": "not part of the edition"}
         elif kind == "folder":
             if path not in parents:
                 yield {"file": path, "problem": "a folder that is not part of the edition"}
         else:
             yield {"file": path, "problem": f"{kind}, which is never part of an edition"}
-            present.add(path) if path in expected else None
-    for path, digest in sorted(expected.items()):
-        full = folder / path
-        if path not in present:
-            yield {"file": path, "problem": "missing"}
-        elif stat.S_ISREG(os.lstat(full).st_mode):
-            try:
-                if file_digest(full) != digest:
-                    yield {"file": path, "problem": "changed since it was written"}
-            except OSError as error:
-                yield {"file": path, "problem": f"can't be read ({error.strerror})"}
-        progress()
+
+
+def _repeated(folder: Path, twice: set[int]) -> Iterator[Problem]:
+    """Rows whose file an earlier row has already; read again, for only their hashes were kept."""
+    met: set[str] = set()
+    for number, row in enumerate(read_rows(folder)):
+        file = row["file"]
+        if _hash(file) in twice:
+            if file in met:
+                yield {"file": ROWS, "problem": f"row {number}: {file} is in an earlier row already"}
+            met.add(file)
 
 
 def _everything(folder: Path) -> Iterator[tuple[str, str]]:
