@@ -19,7 +19,7 @@ from pathlib import Path
 
 import postgres
 from varlen_server.addresses import WILDCARDS, is_loopback, names_of, parse_address
-from varlen_server.supervisor import GaveUp, Part, Supervisor, dies_with_us
+from varlen_server.supervisor import GaveUp, Part, Supervisor
 
 PROJECT = Path(__file__).resolve().parent.parent
 SERVER = PROJECT / "server"
@@ -181,8 +181,8 @@ def main() -> None:
     web = [sys.executable, "-m", "gunicorn", "varlen_server.wsgi", "--bind", f"fd://{door.fileno()}", "--timeout", "120", "--no-control-socket",
            "--log-level", "warning", "-c", "gunicorn_conf.py"]  # fmt: skip
     parts = [
-        Part("the worker", lambda: manage("work", start_new_session=True, preexec_fn=dies_with_us)),
-        Part("the web server", lambda: subprocess.Popen(web, cwd=SERVER, start_new_session=True, pass_fds=[door.fileno()], preexec_fn=dies_with_us)),
+        Part("the worker", lambda: manage("work", start_new_session=True)),
+        Part("the web server", lambda: subprocess.Popen(web, cwd=SERVER, start_new_session=True, pass_fds=[door.fileno()])),
     ]
     supervisor = Supervisor(PrivateDatabase(), parts, lambda line: print(f"varlen: {line}", file=sys.stderr, flush=True))
 

@@ -5,7 +5,6 @@ No Django here: it must stay when all else goes.
 
 from __future__ import annotations
 
-import ctypes
 import os
 import signal
 import subprocess
@@ -52,11 +51,6 @@ class Part:
         if status is None:
             return ""
         return f"killed by signal {-status} ({signal.Signals(-status).name})" if status < 0 else f"exit status {status}"
-
-
-def dies_with_us() -> None:
-    """In a child before it begins: end when the supervisor does, however that is."""
-    ctypes.CDLL(None).prctl(1, signal.SIGTERM)  # PR_SET_PDEATHSIG
 
 
 class Supervisor:

@@ -20,7 +20,7 @@ from varlen_server.addresses import is_loopback, names_of, parse_address
 from varlen_server.supervisor import GaveUp, Part, Supervisor
 
 PROJECT = Path(__file__).resolve().parents[2]
-PORT = 8650
+PORT = 8655
 #: What is killed is back within so many seconds on a machine that has nothing else to do; tests run beside others.
 BACK = 5.0 * 6
 

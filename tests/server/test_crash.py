@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
@@ -46,7 +47,8 @@ class Running:
         own = psutil.Process(self.process.pid)
         database = self._postmaster()
         for each in [own, *own.children(recursive=True), database, *database.children(recursive=True)]:
-            each.kill()
+            with contextlib.suppress(psutil.NoSuchProcess):  # gone with another
+                each.kill()
         self.process.wait(60)
 
     def _postmaster(self) -> psutil.Process:
