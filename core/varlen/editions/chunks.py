@@ -25,7 +25,6 @@ from varlen.datasets.entry_store import StoredEntries
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels, spread
 from varlen.datasets.summary import box_sides
-from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import DAMAGE, EditionError, VarlenError
 from varlen.pipeline.document import Pipeline
@@ -115,11 +114,11 @@ def side_bins(sides: np.ndarray[tuple[int], np.dtype[np.float64]]) -> list[int]:
 class ChunkWriter:
     """Makes and writes the variants of a few images at a time; one in every worker."""
 
-    def __init__(self, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, part: Path) -> None:
-        self.dataset, self.spec, self.part = dataset, spec, part
+    def __init__(self, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, part: Path, counts: dict[str, int]) -> None:
+        """counts: images that are written of each split."""
+        self.dataset, self.spec, self.part, self.counts = dataset, spec, part, counts
         self.renderer = Renderer(dataset, pipeline, PictureCache(CACHE_BYTES))
         self.names = FileNames(dataset)
-        self.counts = Allotment(dataset, spec, pipeline.seed).counts()
         self.writer = WRITERS[spec.format](dataset)
         self._folders: set[Path] = set()
         self._digested = ("", "")
@@ -204,19 +203,19 @@ class ChunkWriter:
         target.write_bytes(data)
 
 
-def write_job(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, elsewhere: bool = False) -> None:
+def write_job(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, counts: dict[str, int], elsewhere: bool = False) -> None:
     """Put what workers need into the folder. elsewhere: workers may be on other machines, which see nothing but it."""
     entries = dataset.entries
     if elsewhere and isinstance(entries, StoredEntries):
         dataset = copy.copy(dataset)
         dataset.entries = entries.copied(part / ENTRIES)
-    write_whole(part / JOB, pickle.dumps((dataset, pipeline, spec), pickle.HIGHEST_PROTOCOL))
+    write_whole(part / JOB, pickle.dumps((dataset, pipeline, spec, counts), pickle.HIGHEST_PROTOCOL))
 
 
 @lru_cache(maxsize=1)
 def _worker(part: str, begun: int) -> ChunkWriter:
-    dataset, pipeline, spec = pickle.loads((Path(part) / JOB).read_bytes())
-    return ChunkWriter(dataset, pipeline, spec, Path(part))
+    dataset, pipeline, spec, counts = pickle.loads((Path(part) / JOB).read_bytes())
+    return ChunkWriter(dataset, pipeline, spec, Path(part), counts)
 
 
 def write_chunk(part: str, begun: int, number: int, images: list[tuple[str, range]], leave_out: bool) -> int:

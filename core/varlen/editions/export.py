@@ -12,7 +12,7 @@ import json
 import shutil
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from functools import partial
+from functools import cached_property, partial
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any, BinaryIO, cast
@@ -153,10 +153,15 @@ class _Chunks:
         split, keys, start = self._place(number)
         return self._allotment.count(split, start, min(start + self._size, len(keys)))
 
+    @cached_property
+    def counts(self) -> dict[str, int]:
+        """How many variants of each split all hold."""
+        return self._allotment.counts()
+
     @property
     def total(self) -> int:
         """How many variants all hold."""
-        return sum(self._allotment.counts().values())
+        return sum(self.counts.values())
 
     def _place(self, number: int) -> tuple[str, Sequence[str], int]:
         for (split, keys), count in zip(self._splits, self._counts, strict=True):
@@ -180,10 +185,10 @@ def _run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, part: Path, chu
     if not missing:
         return
     if workers <= 1 and not scheduler:
-        writer = ChunkWriter(dataset, pipeline, spec, part)
+        writer = ChunkWriter(dataset, pipeline, spec, part, chunks.counts)
         run_here(ChunkWork(missing, writer.write, lambda number: (number, chunks[number], leave_out), count, stop))
         return
-    write_job(part, dataset, pipeline, spec, elsewhere=bool(scheduler))
+    write_job(part, dataset, pipeline, spec, chunks.counts, elsewhere=bool(scheduler))
     folder, begun = str(part.absolute()), time.time_ns()
     work = ChunkWork(missing, write_chunk, lambda number: (folder, begun, number, chunks[number], leave_out), count, stop)
     if scheduler:

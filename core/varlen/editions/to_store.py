@@ -18,7 +18,7 @@ from pathlib import Path
 import orjson
 
 from varlen.editions.chunks import LeftOut, read_chunk
-from varlen.editions.record import RECORD, EditionRecord
+from varlen.editions.record import RECORD, EditionRecord, read_record
 from varlen.errors import EditionError, VarlenError
 from varlen.stores import AT_ONCE, Store
 
@@ -27,7 +27,7 @@ MARK = "varlen-part.json"
 #: Transfers are tried so often, with longer and longer rests.
 ATTEMPTS = 4
 LOOK_SECONDS = 0.3
-#: Files waiting to be sent; beyond, writing waits for sending no longer than the disk has room.
+#: Makes the edition in the folder it is given.
 Export = Callable[[Path], EditionRecord]
 
 
@@ -60,11 +60,7 @@ def export_to_store(url: str, export: Export, resume: bool, packs: bool) -> Edit
 
 def _made(folder: Path) -> EditionRecord | None:
     """The record of an edition that was made, but not sent to the end."""
-    if not (folder / RECORD).exists():
-        return None
-    from varlen.editions.record import read_record
-
-    return read_record(folder)
+    return read_record(folder) if (folder / RECORD).exists() else None
 
 
 def _claim(store: Store, folder: Path, resume: bool) -> None:

@@ -10,12 +10,15 @@ from array import array
 from collections import Counter
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from functools import cached_property
 from pathlib import Path
 from typing import Any, TypedDict
 
 import numpy as np
+from numpy.typing import NDArray
 
 from varlen.atomic_files import file_digest
+from varlen.datasets.formats.base import repeated, short_hash
 from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, EditionRecord, OutputDigest, read_record, record_digest
 from varlen.editions.rows import Row, read_rows
 from varlen.errors import EditionError, PipelineError, VarlenError
@@ -55,10 +58,11 @@ def verify(folder: Path, progress: Callable[[], None] = lambda: None, record: st
 
 def _problems(folder: Path, said: EditionRecord, progress: Callable[[], None], given: str) -> Iterator[Problem]:
     yield from _record_problems(said, given)
-    rows = _Rows(said)
+    rows, wrong = _Rows(said), list[Problem]()
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        yield from rows.read(folder, lambda some: _file_problems(folder, some, pool, progress))
-    yield from _foreign(folder, rows.names.sorted(), rows.folders)
+        yield from rows.read(folder, lambda some: wrong.extend(_file_problems(folder, some, pool, progress)))
+    yield from _foreign(folder, rows.names, rows.folders)
+    yield from sorted(wrong, key=lambda each: each["file"])
     yield from rows.disagreements()
 
 
@@ -97,13 +101,14 @@ def _verify_stored(store: Store, progress: Callable[[], None], record: str) -> l
             for name in (RECORD, ROWS):
                 (Path(place) / name).write_bytes(store.read(name))
             said = read_record(Path(place))
-            rows, present = _Rows(said), set(store.listed())
+            rows, present, wrong = _Rows(said), set(store.listed()), list[Problem]()
             with ThreadPoolExecutor(AT_ONCE) as pool:
-                read = rows.read(Path(place), lambda some: _stored_problems(store, some, present, pool, progress))
+                read = rows.read(Path(place), lambda some: wrong.extend(_stored_problems(store, some, present, pool, progress)))
                 found = [*_record_problems(said, record), *read]
-        mine = rows.names.sorted()
-        more = [path for path in sorted(present - {RECORD, SCORES}) if not mine.has(path)]
-        return [*found, *({"file": path, "problem": "not part of the edition"} for path in more), *rows.disagreements()]  # type: ignore[list-item]
+        more: list[Problem] = [
+            {"file": path, "problem": "not part of the edition"} for path in sorted(present - {RECORD, SCORES}) if not rows.names.has(path)
+        ]
+        return [*found, *more, *sorted(wrong, key=lambda each: each["file"]), *rows.disagreements()]
     except _MALFORMED as error:
         return [{"file": RECORD, "problem": f"malformed ({type(error).__name__}: {str(error)[:100]})"}]
     except VarlenError as error:
@@ -121,34 +126,27 @@ def _stored_problems(store: Store, some: Expected, present: set[str], pool: Thre
 
 
 class _Names:
-    """Paths, remembered as eight bytes each, so that those of a million files fit into little memory."""
+    """Paths, remembered as eight bytes each, so that those of a million files fit into little memory; asked once all are there."""
 
     def __init__(self) -> None:
-        self._hashes = array("q")
+        self._added = array("q")
 
     def add(self, path: str) -> None:
-        self._hashes.append(_hash(path))
+        self._added.append(short_hash(path))
 
-    def sorted(self) -> _Names:
-        """The same, ready to be asked."""
-        found = np.frombuffer(self._hashes, np.int64).copy() if self._hashes else np.empty(0, np.int64)
-        found.sort()
-        self._sorted = found
-        return self
+    @cached_property
+    def _sorted(self) -> NDArray[np.int64]:
+        return np.sort(np.array(self._added, np.int64))
 
     def has(self, path: str) -> bool:
-        """Whether a path is among them; after `sorted`."""
-        wanted = _hash(path)
+        """Whether a path is among them."""
+        wanted = short_hash(path)
         place = int(np.searchsorted(self._sorted, wanted))
         return place < len(self._sorted) and int(self._sorted[place]) == wanted
 
     def twice(self) -> set[int]:
-        """Hashes of the paths that come more than once; after `sorted`."""
-        return set(self._sorted[:-1][self._sorted[1:] == self._sorted[:-1]].tolist())
-
-
-def _hash(path: str) -> int:
-    return int.from_bytes(hashlib.blake2b(path.encode("utf-8", "surrogatepass"), digest_size=8).digest(), "big", signed=True)
+        """Hashes of the paths that come more than once."""
+        return repeated(self._sorted)
 
 
 class _Rows:
@@ -175,15 +173,15 @@ class _Rows:
         self.folders.add(path.rpartition("/")[0])
         self._waiting.append((path, digest))
 
-    def read(self, folder: Path, check: Callable[[Expected], Iterator[Problem]]) -> Iterator[Problem]:
-        """Take in all rows; those that can't be are problems, and what `check` finds of their files, a few hundred at a time."""
+    def read(self, folder: Path, check: Callable[[Expected], None]) -> Iterator[Problem]:
+        """Take in all rows; those that can't be are problems. Their files go to `check`, a few hundred at a time."""
         yield from self._read(folder, check)
-        yield from check(self._waiting)
+        check(self._waiting)
         self._waiting = []
-        if twice := self.names.sorted().twice():
+        if twice := self.names.twice():
             yield from _repeated(folder, twice)
 
-    def _read(self, folder: Path, check: Callable[[Expected], Iterator[Problem]]) -> Iterator[Problem]:
+    def _read(self, folder: Path, check: Callable[[Expected], None]) -> Iterator[Problem]:
         packed, known = bool(self.said.get("packed")), "record_digest" in self.said
         try:
             for row in read_rows(folder):
@@ -193,7 +191,7 @@ class _Rows:
                 self.count += 1
                 if len(self._waiting) >= BATCH:
                     some, self._waiting = self._waiting, []
-                    yield from check(some)
+                    check(some)
         except (EditionError, *_MALFORMED) as error:
             yield {"file": ROWS, "problem": f"row {self.count}: missing or damaged ({str(error)[:100]}), so images can't be checked"}
             return
@@ -298,7 +296,7 @@ def _repeated(folder: Path, twice: set[int]) -> Iterator[Problem]:
     met: set[str] = set()
     for number, row in enumerate(read_rows(folder)):
         file = row["file"]
-        if _hash(file) in twice:
+        if short_hash(file) in twice:
             if file in met:
                 yield {"file": ROWS, "problem": f"row {number}: {file} is in an earlier row already"}
             met.add(file)

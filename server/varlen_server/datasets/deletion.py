@@ -19,7 +19,13 @@ AT_ONCE = 5000
 
 
 def uses_of(dataset: Dataset) -> dict[str, Any]:
-    """What needs a dataset: names of editions made from it, and of jobs that are at it now."""
+    """What needs a dataset, and the pictures and bytes that would be free without it."""
+    own = _own_pictures(dataset)
+    return {**_needs(dataset), "pictures": len(own), "bytes": sum(_size(each) for each in own)}
+
+
+def _needs(dataset: Dataset) -> dict[str, Any]:
+    """Names of editions made from a dataset, and of jobs that are at it now; how many matches and probes are about it."""
     from varlen_server.editions.models import Edition
     from varlen_server.evidence.models import Inquiry
 
@@ -30,8 +36,7 @@ def uses_of(dataset: Dataset) -> dict[str, Any]:
     busy += [f"{each.kind} {each.pk}" for each in about.filter(state__in=[Inquiry.State.WAITING, Inquiry.State.RUNNING])]
     busy += [f"import {each.pk}" for each in DatasetImport.objects.filter(dataset=dataset, state=DatasetImport.State.READING)]
     kept = [each.name for each in editions.filter(state__in=[Edition.State.DONE, Edition.State.STOPPED])]
-    own = _own_pictures(dataset)
-    return {"editions": kept, "jobs": busy, "inquiries": about.count(), "pictures": len(own), "bytes": sum(_size(each) for each in own)}
+    return {"editions": kept, "jobs": busy, "inquiries": about.count()}
 
 
 def delete_dataset(dataset: Dataset, sure: bool) -> dict[str, int]:
@@ -45,7 +50,7 @@ def delete_dataset(dataset: Dataset, sure: bool) -> dict[str, int]:
     with deleting(settings.STATE):
         with transaction.atomic():
             row = Dataset.objects.select_for_update().get(pk=dataset.pk)
-            uses = uses_of(row)
+            uses = _needs(row)
             if uses["jobs"]:
                 raise Conflict(f"“{row.name}” is in use: {_listed(uses['jobs'])}. Cancel that first, or wait for it.")
             if uses["editions"] and not sure:
