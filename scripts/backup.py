@@ -64,10 +64,9 @@ def restore(source: Path, replace: bool) -> None:
         with running_database() as database:
             database.run("pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", str(dump))
             dump.unlink()
-            for command in (["migrate", "--verbosity", "0"], ["find_editions"]):
-                environment = {**os.environ, "VARLEN_STATE": str(STATE)}
-                if subprocess.run([sys.executable, "manage.py", *command], cwd=PROJECT / "server", env=environment).returncode:
-                    raise BackupError(f"{command[0]} failed")
+            environment = {**os.environ, "VARLEN_STATE": str(STATE)}
+            if subprocess.run([sys.executable, "manage.py", "prepare"], cwd=PROJECT / "server", env=environment).returncode:
+                raise BackupError("bringing the restored database up to date failed")
     except BaseException:
         # Half a Varlen would be taken for a whole one.
         for name in (*SIGNS, "probes", "database.dump"):

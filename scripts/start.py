@@ -140,10 +140,13 @@ def set_up(options: argparse.Namespace, host: str) -> None:
         os.environ.pop("VARLEN_SIGN_IN", None)
 
 
-def say_where(options: argparse.Namespace, host: str, port: int) -> None:
+def reached_at(host: str, port: int) -> str:
+    """The address for a browser on this machine."""
+    return f"http://{'127.0.0.1' if host in WILDCARDS else f'[{host}]' if ':' in host else host}:{port}"
+
+
+def say_where(options: argparse.Namespace, at: str, link: str) -> None:
     """Tell whoever started it how to come in."""
-    at = f"http://{'127.0.0.1' if host in WILDCARDS else f'[{host}]' if ':' in host else host}:{port}"
-    link = first_link(at) if options.sign_in else ""
     print(f"\nVarlen is at {at}/   (Ctrl-C stops it)\n", flush=True)
     if not options.sign_in:
         print("Nobody signs in: whoever uses this machine can reach it. 'make serve ADDRESS=HOST:PORT' is for a team.\n", flush=True)
@@ -154,12 +157,13 @@ def say_where(options: argparse.Namespace, host: str, port: int) -> None:
         print(f"The first account, which may do everything, is made once, within a day, at\n  {link}\n", flush=True)
 
 
-def first_link(at: str) -> str:
-    """A link by which the first keeper makes an account; "" once there is one."""
-    made = subprocess.run([sys.executable, "manage.py", "first_link", "--at", at], cwd=SERVER, capture_output=True, text=True)
-    if made.returncode:
-        sys.exit(f"making the first link failed: {made.stderr.strip()[-600:]}")
-    return made.stdout.strip()
+def prepare(demo_images: str, link_at: str) -> str:
+    """Bring the database up to date, the demo in, editions back; a link by which the first keeper makes an account, "" once there is one."""
+    wanted = [f"--{name}={value}" for name, value in (("demo-images", demo_images), ("link-at", link_at)) if value]
+    made = manage("prepare", *wanted, stdout=subprocess.PIPE)
+    said, _ = made.communicate()
+    must(made, "preparing the database and the demo")
+    return said.decode().strip()
 
 
 def main() -> None:
@@ -173,10 +177,7 @@ def main() -> None:
     host, port = where(options)
     set_up(options, host)
     database("start")
-    must(manage("migrate", "--verbosity", "0"), "preparing the database")
-    if not os.environ.get("VARLEN_NO_DEMO"):
-        must(manage("load_demo", "--images", options.demo_images), "loading the demo")
-    must(manage("find_editions"), "looking through the editions")
+    link = prepare("" if os.environ.get("VARLEN_NO_DEMO") else options.demo_images, reached_at(host, port) if options.sign_in else "")
     door = listening(host, port)
     web = [sys.executable, "-m", "gunicorn", "varlen_server.wsgi", "--bind", f"fd://{door.fileno()}", "--timeout", "120", "--no-control-socket",
            "--log-level", "warning", "-c", "gunicorn_conf.py"]  # fmt: skip
@@ -199,7 +200,7 @@ def main() -> None:
             supervisor.look()
             time.sleep(0.1)
         if not supervisor.stopping:
-            say_where(options, host, port)
+            say_where(options, reached_at(host, port), link)
             if not os.environ.get("VARLEN_DEMO_ALONE") and not os.environ.get("VARLEN_NO_DEMO"):
                 # Smaller sets for the other pages, with what the processor has left over.
                 more = manage("load_demo", "--more", start_new_session=True)

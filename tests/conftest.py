@@ -6,6 +6,7 @@ import fcntl
 import hashlib
 import json
 import os
+import pickle
 import shutil
 import socket
 import subprocess
@@ -19,9 +20,11 @@ import numpy as np
 import pytest
 import varlen.demo
 from hypothesis import settings
+from varlen.atomic_files import write_whole
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import encode
+from varlen.demo.scene import Seen, photograph
 from varlen.demo.variants import write_variant
 from varlen.demo.write import write_demo
 from varlen.pipeline.document import Pipeline, from_json
@@ -34,10 +37,31 @@ settings.load_profile("varlen")
 PROJECT = Path(__file__).resolve().parent.parent
 
 
+def _kept() -> Path:
+    """Where pictures are kept until the code that makes them changes."""
+    code = b"".join(path.read_bytes() for path in sorted(Path(varlen.demo.__path__[0]).glob("*.py")))
+    return PROJECT / ".varlen" / "rendered-for-tests" / hashlib.sha256(code).hexdigest()[:16]
+
+
+def kept_photograph(seed: int, number: int) -> tuple[Any, list[Seen]]:
+    """`photograph`, taken once for all surveys of whatever size."""
+    place = _kept() / "photographs" / f"{seed}-{number}.pickle"
+    if place.exists():
+        return pickle.loads(place.read_bytes())
+    made = photograph(seed, number)
+    place.parent.mkdir(parents=True, exist_ok=True)
+    write_whole(place, pickle.dumps(made))
+    return made
+
+
+def kept_survey(folder: Path, images: int) -> None:
+    """The night moth survey, as `varlen demo` writes it."""
+    write_demo(folder, images, take=kept_photograph)
+
+
 def rendered(name: str, make: Callable[[Path], None]) -> Path:
     """A folder of pictures that take long to render: made once for all processes and runs, until the code that makes them changes."""
-    code = b"".join(path.read_bytes() for path in sorted(Path(varlen.demo.__path__[0]).glob("*.py")))
-    kept = PROJECT / ".varlen" / "rendered-for-tests" / hashlib.sha256(code).hexdigest()[:16] / name
+    kept = _kept() / name
     kept.parent.mkdir(parents=True, exist_ok=True)
     with (kept.parent / f"{name}.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
@@ -54,7 +78,7 @@ def rendered(name: str, make: Callable[[Path], None]) -> Path:
 def survey_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The night moth survey, small: 6 training images, one each for validation and test."""
     folder = tmp_path_factory.mktemp("survey") / "moths"
-    shutil.copytree(rendered("survey", lambda part: write_demo(part / "moths", images=8)) / "moths", folder)
+    shutil.copytree(rendered("survey", lambda part: kept_survey(part / "moths", 8)) / "moths", folder)
     return folder
 
 
@@ -63,7 +87,7 @@ def flawed_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The survey with one of every mistake."""
 
     def make(part: Path) -> None:
-        write_demo(part / "survey", images=15)
+        kept_survey(part / "survey", 15)
         write_variant(part / "survey", part / "flawed", "flawed")
 
     folder = tmp_path_factory.mktemp("flawed") / "flawed"

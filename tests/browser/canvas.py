@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from typing import Any
 
@@ -11,6 +12,7 @@ from playwright.sync_api import Locator
 COLORS_AT = """(figure, [width, points]) => {
     const canvas = figure.querySelector('canvas[role=img]') ?? figure.closest('.easel').querySelector('canvas');
     const [frame, place] = [figure.getBoundingClientRect(), canvas.getBoundingClientRect()];
+    if (!frame.width || !place.width) return null;
     const [zoom, dots] = [frame.width / width, canvas.width / place.width];
     const pen = canvas.getContext('2d');
     return points.map(([x, y]) => [...pen.getImageData(
@@ -19,8 +21,12 @@ COLORS_AT = """(figure, [width, points]) => {
 
 
 def colors_at(figure: Locator, width: int, points: Sequence[tuple[float, float]]) -> list[list[int]]:
-    """Red, green, blue and opacity at points of a figure's picture, which is `width` px wide."""
-    found: list[list[int]] = figure.evaluate(COLORS_AT, [width, list(points)])
+    """Red, green, blue and opacity at points of a figure's picture, which is `width` px wide; waits until it is laid out."""
+    until = time.monotonic() + 60
+    found: list[list[int]] | None = None
+    while (found := figure.evaluate(COLORS_AT, [width, list(points)])) is None:
+        assert time.monotonic() < until, "the figure was never laid out"
+        time.sleep(0.1)
     return found
 
 

@@ -24,6 +24,8 @@ from typing import Any, NamedTuple
 from varlen.demo.variants import write_variant
 from varlen.pipeline.document import MOST_BYTES, from_json
 
+from tests.conftest import kept_survey
+
 PROJECT = Path(__file__).resolve().parents[2]
 FENCE = re.compile(r"^```([^\n`]*)\n(.*?)^```\s*$", re.MULTILINE | re.DOTALL)
 #: Commands that the application's own tests run.
@@ -94,8 +96,8 @@ class Runner:
         for line in text.splitlines():
             if make := MAKE.match(line):
                 assert f"\n{make[1]}:" in (PROJECT / "Makefile").read_text(), f"{where}: there is no {line}"
-            elif demo := re.match(r"varlen demo (\S+)(?: --format (\S+))?$", line):
-                self._demo(demo[1], demo[2] or "coco")
+            elif demo := re.match(r"varlen demo (\S+)(?: --format (\S+)| --images (\d+))?$", line):
+                self._demo(demo[1], demo[2] or "coco", int(demo[3] or 0))
             else:
                 lines.append(line)
         path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
@@ -104,11 +106,13 @@ class Runner:
         )
         assert made.returncode == 0, f"{where}: status {made.returncode}\n{made.stdout[-2000:]}\n{made.stderr[-2000:]}"
 
-    def _demo(self, name: str, form: str) -> None:
+    def _demo(self, name: str, form: str, images: int) -> None:
         target = self.folder / name
         if target.exists():
             return
-        if form == "coco":
+        if images:
+            kept_survey(target, images)
+        elif form == "coco":
             shutil.copytree(self.demo, target)
         else:
             write_variant(self.demo, target, form)

@@ -5,12 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from varlen.demo.write import write_demo
 
-from tests.conftest import rendered
+from tests.conftest import kept_survey, rendered
 
 
 @pytest.fixture(scope="session")
 def full_survey() -> Path:
     """The night moth survey of 60 images; not to be written to."""
-    return rendered("full-survey", lambda part: write_demo(part / "moths", 60)) / "moths"
+    return rendered("full-survey", lambda part: kept_survey(part / "moths", 60)) / "moths"

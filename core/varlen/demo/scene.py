@@ -13,6 +13,7 @@ import shapely
 from scipy import ndimage
 
 from varlen.demo.moth import Pose, keypoints, outline, paint
+from varlen.demo.softness import blurred
 from varlen.demo.species import SPECIES, Floats, Species
 
 WIDTH, HEIGHT = 960, 720
@@ -32,7 +33,7 @@ def _smooth(rng: np.random.Generator, shape: tuple[int, int], sigma: float | tup
     if not isinstance(sigma, tuple) and sigma >= 24:
         coarse = _smooth(rng, (shape[0] // 8, shape[1] // 8), sigma / 8)
         return np.asarray(ndimage.zoom(coarse, 8, order=1, mode="grid-wrap", grid_mode=True))
-    noise = ndimage.gaussian_filter(rng.standard_normal(shape), sigma, mode="wrap")
+    noise = blurred(rng.standard_normal(shape), sigma, "wrap")
     return np.asarray(noise / (2.2 * noise.std()))
 
 
@@ -124,10 +125,10 @@ def _sit(picture: Floats, light: Floats, lamp: tuple[float, float], species: Spe
     color, cover = paint(species, pose, x, y, grain)
     color, cover = _halved(color * cover[..., None]), _halved(cover)
     if pose.blur:
-        color, cover = ndimage.gaussian_filter(color, (pose.blur, pose.blur, 0)), ndimage.gaussian_filter(cover, pose.blur)
+        color, cover = blurred(color, (pose.blur, pose.blur, 0)), blurred(cover, pose.blur)
     away = np.array([pose.x - lamp[0], pose.y - lamp[1]])
     away = away / max(float(np.hypot(*away)), 1.0) * pose.length * (0.07 + 0.05 * (1 - pose.fold))
-    shadow = ndimage.shift(ndimage.gaussian_filter(cover, 1.5 + 0.035 * pose.length), (away[1], away[0]), order=1)
+    shadow = ndimage.shift(blurred(cover, 1.5 + 0.035 * pose.length), (away[1], away[0]), order=1)
     part = picture[y0:y1, x0:x1]
     part *= 1.0 - 0.62 * shadow[..., None] * (1 - cover[..., None])
     part *= 1.0 - cover[..., None]
@@ -153,11 +154,11 @@ def _develop(rng: np.random.Generator, light: Floats) -> np.ndarray:
     """Lens and sensor: softness, vignette, exposure, photon and read noise, tone curve."""
     y, x = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float64)
     distance = ((x - WIDTH / 2) ** 2 + (y - HEIGHT / 2) ** 2) / ((WIDTH / 2) ** 2 + (HEIGHT / 2) ** 2)
-    light = ndimage.gaussian_filter(light, (0.55, 0.55, 0)) * (1 - 0.32 * distance)[..., None]
+    light = blurred(light, (0.55, 0.55, 0)) * (1 - 0.32 * distance)[..., None]
     light = light * rng.uniform(0.52, 0.80) / np.percentile(light, 88)
     gain = rng.uniform(0.0010, 0.0032)
     noise = rng.standard_normal(light.shape) * np.sqrt(gain * np.maximum(light, 0) + gain * 0.006)
-    light = np.maximum(light + 0.55 * noise + 0.45 * ndimage.gaussian_filter(noise, (0.9, 0.9, 0)) * 2.0, 0)
+    light = np.maximum(light + 0.55 * noise + 0.45 * blurred(noise, (0.9, 0.9, 0)) * 2.0, 0)
     bright = light / (1 + 0.22 * light)
     return np.asarray(np.clip(np.clip(bright, 0, 1) ** (1 / 2.2) * 255 + 0.5, 0, 255).astype(np.uint8))
 

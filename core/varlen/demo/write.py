@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 import orjson
+from numpy.typing import NDArray
 
 from varlen.datasets.image_files import encode
 from varlen.demo.scene import HEIGHT, WIDTH, Seen, photograph
@@ -21,6 +22,7 @@ from varlen.errors import EditionError
 from varlen.shapes.rle import encode as encode_mask
 
 SEED = 1907
+Photograph = Callable[[int, int], tuple[NDArray[np.uint8], list[Seen]]]
 
 #: A sensible pipeline for the survey: the light, realistic end of the ranges.
 PIPELINE: dict[str, Any] = {
@@ -46,8 +48,11 @@ def split_of(number: int, count: int) -> str:
     return "test" if number >= count - tenth else "validation" if number >= count - 2 * tenth else "train"
 
 
-def write_demo(folder: Path, images: int = 60, seed: int = SEED, workers: int | None = None, progress: Callable[[], None] = lambda: None) -> None:
-    """Render the survey into `folder`, which must be missing or empty. Raises `EditionError`."""
+def write_demo(
+    folder: Path, images: int = 60, seed: int = SEED, workers: int | None = None, progress: Callable[[], None] = lambda: None,
+    take: Photograph = photograph,
+) -> None:  # fmt: skip
+    """Render the survey into `folder`, which must be missing or empty. take: makes a picture, in any process. Raises `EditionError`."""
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise EditionError(f"{folder}: exists and is not empty")
     part = folder.with_name(f".{folder.name}.varlen-part")
@@ -58,7 +63,7 @@ def write_demo(folder: Path, images: int = 60, seed: int = SEED, workers: int | 
         labels: dict[str, list[tuple[str, list[Seen]]]] = {"train": [], "validation": [], "test": []}
         context = multiprocessing.get_context("forkserver")
         with ProcessPoolExecutor(workers or os.cpu_count(), mp_context=context) as pool:
-            jobs = [pool.submit(_one, part, seed, number, split_of(number, images)) for number in range(images)]
+            jobs = [pool.submit(_one, take, part, seed, number, split_of(number, images)) for number in range(images)]
             for number, job in enumerate(jobs):
                 labels[split_of(number, images)].append(job.result())
                 progress()
@@ -75,8 +80,8 @@ def write_demo(folder: Path, images: int = 60, seed: int = SEED, workers: int | 
         raise EditionError(f"{error.filename or folder}: {error.strerror or error}") from None
 
 
-def _one(folder: Path, seed: int, number: int, split: str) -> tuple[str, list[Seen]]:
-    pixels, seen = photograph(seed, number)
+def _one(take: Photograph, folder: Path, seed: int, number: int, split: str) -> tuple[str, list[Seen]]:
+    pixels, seen = take(seed, number)
     name = f"night_{number + 1:04d}.jpg"
     (folder / "images" / split / name).write_bytes(encode(pixels, "jpeg", 93))
     return name, seen

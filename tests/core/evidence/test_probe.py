@@ -50,25 +50,25 @@ def _glyphs(kinds: tuple[str, ...], turned: float = 0.0, training: int = 24, jud
 def test_a_mirror_is_shown_to_hurt_mirror_images(tmp_path: Path) -> None:
     glyphs = _glyphs(("gamma", "mirrored"))
     mirror = Pipeline([{"step": "flip", "probability": 0.5}], name="Mirror")
-    found = probe(glyphs, [mirror], seeds=3, steps=45, out=tmp_path / "runs")
+    found = probe(glyphs, [mirror], seeds=2, steps=40, out=tmp_path / "runs")
     none, mirrored = found.results
     assert none["pipeline"] == NONE
     assert none["mean"] > 0.85
     assert mirrored["verdict"] == "hurts"
     assert mirrored["interval"][1] < 0
-    again = probe(glyphs, [mirror], seeds=3, steps=45, out=tmp_path / "runs")  # nothing is left to be done
+    again = probe(glyphs, [mirror], seeds=2, steps=40, out=tmp_path / "runs")  # nothing is left to be done
     assert again.results == found.results
     assert json.dumps(found.to_json(), allow_nan=False)
     assert "hurts" in found._repr_html_()
     with pytest.raises(EvidenceError, match="another probe lies there"):
-        probe(glyphs, [mirror.with_seed(9)], seeds=3, steps=45, out=tmp_path / "runs")
+        probe(glyphs, [mirror.with_seed(9)], seeds=2, steps=40, out=tmp_path / "runs")
 
 
 def test_turning_helps_turned_pictures_and_dimming_in_the_dark() -> None:
     glyphs = _glyphs(("gamma", "bar"), turned=60)
     turn = Pipeline([{"step": "rotate", "degrees": [-60, 60], "edges": "mirror", "probability": 1}], name="Turn")
     dim = Pipeline([{"step": "color_jitter", "brightness_factor": [0.35, 1.2], "probability": 1}], name="Dim")
-    found = probe(glyphs, [turn, dim], seeds=3, steps=50)
+    found = probe(glyphs, [turn, dim], seeds=2, steps=45)
     plain = found.to_json()
     turned = next(row for row in plain["results"] if row["pipeline"] == "Turn")
     assert turned["verdict"] == "helps", turned
