@@ -29,7 +29,7 @@ from varlen.editions.record import read_record
 from varlen.editions.recreate import Recreated
 from varlen.editions.recreate import recreate as _recreate
 from varlen.editions.remade import verify_deep
-from varlen.editions.rows import find_row
+from varlen.editions.rows import Row, find_row
 from varlen.editions.source import known_splits, source_of
 from varlen.editions.verify import verify as _verify
 from varlen.errors import (
@@ -187,7 +187,8 @@ def recreate(edition: Edition | Path | str, row: int | str, *, dataset: Dataset 
     (True, 1, True)
     """
     folder = Path(edition)
-    return _recreate(folder, find_row(folder, str(row)), _source(folder, dataset))
+    found = find_row(folder, str(row))
+    return _recreate(folder, found, _source(folder, dataset, found))
 
 
 def forecast(dataset: Dataset | Path | str, pipeline: document.Pipeline | Path | str, draws: int = 1000) -> dict[str, Any]:
@@ -260,10 +261,10 @@ def _pipeline(given: document.Pipeline | Path | str) -> document.Pipeline:
     return given if isinstance(given, document.Pipeline) else Pipeline.read(given)
 
 
-def _source(folder: Path, dataset: Dataset | Path | str | None) -> Dataset:
+def _source(folder: Path, dataset: Dataset | Path | str | None, row: Row | None = None) -> Dataset:
     if isinstance(dataset, Dataset):
         return dataset
-    return source_of(folder, read_record(folder), None if dataset is None else Path(dataset), "dataset=…")
+    return source_of(folder, read_record(folder), None if dataset is None else Path(dataset), "dataset=…", row)
 
 
 def _names(classes: Sequence[str] | str) -> tuple[str, ...]:

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import islice
 from multiprocessing import forkserver
 from multiprocessing.context import BaseContext
@@ -23,6 +23,8 @@ from varlen.errors import EditionError
 MAX_POOL_RESTARTS = 5
 #: Seconds to wait for a cluster.
 CLUSTER_WAIT_S = 20
+#: Seconds between two looks at how many workers a cluster has.
+CLUSTER_LOOK_S = 2.0
 
 
 class Cancelled(Exception):
@@ -31,13 +33,17 @@ class Cancelled(Exception):
 
 @dataclass(frozen=True, slots=True)
 class ChunkWork:
-    """Chunks to be written: their numbers, and the function and arguments that write one and return its count of images."""
+    """Chunks to be written: their numbers, and the function and arguments that write one and return its count of images.
+
+    taken: what is to be done with what a chunk's writing returned, where that is more than a count.
+    """
 
     numbers: list[int]
-    call: Callable[..., int]
+    call: Callable[..., Any]
     arguments: Callable[[int], tuple[object, ...]]
     progress: Callable[[int], None]
     stop: Callable[[], bool]
+    taken: Callable[[int, Any], int] = lambda number, made: int(made)
 
 
 def run_here(work: ChunkWork) -> None:
@@ -54,7 +60,7 @@ def run_in_processes(work: ChunkWork, workers: int, forked: bool = False) -> Non
     for attempt in range(MAX_POOL_RESTARTS):
         with processes(min(workers, max(1, len(left))), forked=forked) as pool:
             try:
-                return _keep_busy(pool, work, left, workers)
+                return _keep_busy(pool, work, left, lambda: workers)
             except BrokenProcessPool:
                 if attempt == MAX_POOL_RESTARTS - 1:
                     raise EditionError("worker processes kept dying; there may be too little memory: try --workers 1") from None
@@ -109,14 +115,33 @@ def start_process_server() -> None:
     forkserver.ensure_running()
 
 
-def run_on_cluster(work: ChunkWork, address: str) -> None:
-    """On a Dask cluster whose workers see the same folders. A worker that dies loses nothing: its chunks go to others."""
-    with _cluster(address) as (pool, workers):
-        _keep_busy(pool, work, dict.fromkeys(work.numbers), workers)
+def run_on_cluster(work: ChunkWork, address: str, shared: object) -> None:
+    """On a Dask cluster. A worker that dies loses nothing: its chunks go to others; those that come later get chunks as well.
+
+    shared: the first argument of every call, sent to each machine once.
+    """
+    with _cluster(address) as (client, pool):
+        held = client.scatter(shared, broadcast=True, hash=False)
+        seen = _Workers(client)
+        _keep_busy(pool, replace(work, arguments=lambda number: (held, *work.arguments(number))), dict.fromkeys(work.numbers), seen.count)
+
+
+class _Workers:
+    """How many threads of a cluster's workers there are, looked up now and then."""
+
+    def __init__(self, client: Any) -> None:
+        self.client, self.asked, self.known = client, -CLUSTER_LOOK_S, 0
+
+    def count(self) -> int:
+        now = time.monotonic()
+        if now - self.asked >= CLUSTER_LOOK_S:
+            self.asked = now
+            self.known = sum(worker["nthreads"] for worker in self.client.scheduler_info(n_workers=-1)["workers"].values())
+        return max(1, self.known)
 
 
 @contextmanager
-def _cluster(address: str) -> Iterator[tuple[Executor, int]]:
+def _cluster(address: str) -> Iterator[tuple[Any, Executor]]:
     try:
         from distributed import Client
     except ImportError:
@@ -126,18 +151,20 @@ def _cluster(address: str) -> Iterator[tuple[Executor, int]]:
     except (OSError, ValueError, TimeoutError) as error:
         raise EditionError(f"{address}: no Dask scheduler answers there ({type(error).__name__})") from None
     with client:
-        end = time.monotonic() + CLUSTER_WAIT_S
+        # A cluster that grows with its work has no worker before there is some.
+        waking = client.submit(os.getpid, pure=False)
+        end = time.monotonic() + float(os.environ.get("VARLEN_CLUSTER_WAIT") or CLUSTER_WAIT_S)
         while not client.scheduler_info(n_workers=-1)["workers"]:
             if time.monotonic() > end:
-                raise EditionError(f"{address}: the scheduler has no workers")
+                raise EditionError(f"{address}: the scheduler has no workers (VARLEN_CLUSTER_WAIT=600 waits longer, for machines that have to start)")
             time.sleep(0.1)
-        workers = sum(worker["nthreads"] for worker in client.scheduler_info(n_workers=-1)["workers"].values())
+        waking.release()
         with client.get_executor(pure=False, retries=3) as pool:
-            yield pool, workers
+            yield client, pool
 
 
-def _keep_busy(pool: Executor, work: ChunkWork, left: dict[int, None], workers: int) -> None:
-    """Keep every worker busy with no more than a few chunks waiting; `left` loses what is done."""
+def _keep_busy(pool: Executor, work: ChunkWork, left: dict[int, None], workers: Callable[[], int]) -> None:
+    """Keep every worker busy with no more than a few chunks waiting; `left` loses what is done. workers: how many there are by now."""
     waiting = iter(list(left))
     running: dict[Future[int], int] = {}
 
@@ -145,15 +172,15 @@ def _keep_busy(pool: Executor, work: ChunkWork, left: dict[int, None], workers: 
         for number in islice(waiting, count):
             running[pool.submit(work.call, *work.arguments(number))] = number
 
-    submit(2 * workers)
+    submit(2 * workers())
     try:
         while running:
             finished, _ = wait(running, timeout=0.3, return_when=FIRST_COMPLETED)
             for future in finished:
                 number = running.pop(future)
-                work.progress(future.result())
+                work.progress(work.taken(number, future.result()))
                 del left[number]
-                submit(1)
+            submit(max(0, 2 * workers() - len(running)))
             if work.stop():
                 raise Cancelled
     except BaseException:

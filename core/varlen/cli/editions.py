@@ -225,7 +225,9 @@ def verify(edition: EditionArgument,
     from varlen.editions.remade import verify_deep
     from varlen.editions.source import source_of
     from varlen.editions.verify import verify as find_problems
+    from varlen.stores import url_of
 
+    name = url_of(edition) or edition
     said = read_record(edition)
     total = sum(split["images"] for split in said["counts"].values()) if isinstance(said.get("counts"), dict) else 0
     with progress_bar("checking", total * (2 if deep else 1)) as done:
@@ -237,12 +239,12 @@ def verify(edition: EditionArgument,
         print(json.dumps({"good": not problems, "problems": problems, "output_digest": said.get("output_digest"),
                           "record_digest": said.get("record_digest"), "deep": deep}))  # fmt: skip
     elif not problems:
-        print(f"{edition}: good, {total} images, {said['output_digest']}")
+        print(f"{name}: good, {total} images, {said['output_digest']}")
         older = "an older edition without a record digest: checked by the rules of its time"
         print(f"record {said['record_digest']}" if "record_digest" in said else older)
     if problems:
         for problem in problems if not as_json else ():
-            say(f"{edition}: {problem['file']}: {problem['problem']}")
+            say(f"{name}: {problem['file']}: {problem['problem']}")
         sys.exit(1)
 
 
@@ -258,8 +260,8 @@ def recreate(edition: EditionArgument,
     from varlen.editions.rows import find_row
     from varlen.editions.source import source_of
 
-    record = read_record(edition)
-    made = make_again(edition, find_row(edition, row), source_of(edition, record, dataset))
+    found = find_row(edition, row)
+    made = make_again(edition, found, source_of(edition, read_record(edition), dataset, row=found))
     if out is not None:
         write_file(out, made.data)
     if as_json:

@@ -1,4 +1,4 @@
-"""Between picture files and pixels. Pillow does the coding, but for plain JPEGs (`quick_jpeg`); this states the rules.
+"""Between picture files and pixels. Pillow does the coding, but for reading plain JPEGs (`quick_jpeg`) and writing PNG (`quick_png`); this states the rules.
 
 Decoding gives (H, W, 3) uint8 RGB, upright: EXIF orientation is applied once, here. Unsigned 16-bit
 levels are divided by 256; palettes, CMYK and gray become RGB; transparency is dropped. What 8 bits
@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from PIL import ExifTags, Image
 
 from varlen.datasets.quick_jpeg import decode_jpeg
+from varlen.datasets.quick_png import encode_png
 from varlen.errors import ImageError, LevelsUnclear
 from varlen.model.geometry import Size
 
@@ -250,13 +251,12 @@ def decode_levels(data: bytes, name: str) -> NDArray[np.uint8]:
 
 def encode(pixels: NDArray[np.uint8], kind: ImageType, quality: int = 90) -> bytes:
     """A picture file with (H, W, 3) or (H, W, 1) pixels: JPEG and WebP at `quality` 1-100, PNG without loss."""
+    if kind == "png":
+        return encode_png(pixels)
     buffer = io.BytesIO()
     image = Image.fromarray(pixels[:, :, 0] if pixels.shape[2] == 1 else pixels)
-    match kind:
-        case "jpeg":
-            image.save(buffer, "JPEG", quality=quality)
-        case "png":
-            image.save(buffer, "PNG", compress_level=1)
-        case "webp":
-            image.save(buffer, "WEBP", quality=quality, method=2)
+    if kind == "jpeg":
+        image.save(buffer, "JPEG", quality=quality)
+    else:
+        image.save(buffer, "WEBP", quality=quality, method=2)
     return buffer.getvalue()

@@ -123,6 +123,11 @@ class ChunkWriter:
         self._folders: set[Path] = set()
         self._digested = ("", "")
 
+    def moved_to(self, part: Path) -> None:
+        """Write into another folder from now on."""
+        self.part = part
+        self._folders.clear()
+
     def write(self, number: int, images: list[tuple[str, range]], leave_out: bool = False) -> int:
         """Write a chunk, `images` with the numbers of their variants, and its record; returns the number of variants dealt with.
 

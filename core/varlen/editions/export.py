@@ -25,6 +25,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.losses import Loss, check_losses
 from varlen.editions.allotment import Allotment
+from varlen.editions.apart import make_chunk, packed_job, unpacked
 from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, WrittenRow, chunk_file, read_chunk, write_chunk, write_job
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.readme import edition_readme
@@ -190,11 +191,13 @@ def _run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, part: Path, chu
         return
     write_job(part, dataset, pipeline, spec, chunks.counts, elsewhere=bool(scheduler))
     folder, begun = str(part.absolute()), time.time_ns()
-    work = ChunkWork(missing, write_chunk, lambda number: (folder, begun, number, chunks[number], leave_out), count, stop)
     if scheduler:
         check_importable(pipeline.all_steps(), "a cluster's worker")
-        run_on_cluster(work, scheduler)
+        job = packed_job(part, begun)
+        work = ChunkWork(missing, make_chunk, lambda number: (number, chunks[number], leave_out), count, stop, partial(unpacked, part))
+        run_on_cluster(work, scheduler, job)
     else:
+        work = ChunkWork(missing, write_chunk, lambda number: (folder, begun, number, chunks[number], leave_out), count, stop)
         run_in_processes(work, workers, forked=not all_importable(pipeline.all_steps()))
 
 
@@ -249,7 +252,7 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         files[path] = file_digest(part / path)
         digest.add_labels(path, files[path])
     files[ROWS] = file_digest(part / ROWS)
-    versions = {"varlen": __version__, **{name: version(name) for name in ("numpy", "numba", "pillow", "shapely")}}
+    versions = {"varlen": __version__, **{name: version(name) for name in ("numpy", "numba", "pillow", "isal", "shapely")}}
     reduced = writer.losses()
     made = {"output_digest": str(digest), "counts": statistics.counts(), "statistics": statistics.to_json(), "files": files, "versions": versions}
     record = cast(EditionRecord, {**head, **made})

@@ -8,23 +8,25 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.import_options import ImportOptions
 from varlen.editions.record import RECORD, EditionRecord
-from varlen.editions.rows import read_rows
+from varlen.editions.rows import Row, read_rows
 from varlen.errors import EditionError, ReadProblems, VarlenError
 from varlen.pipeline.document import Pipeline, from_json
 from varlen.steps.registry import CATALOGUE
 from varlen.stores import url_of
 
 
-def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: str = "--dataset") -> Dataset:
+def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: str = "--dataset", row: Row | None = None) -> Dataset:
     """The dataset that an edition was made from, read as it was read then. Raises `VarlenError` where it isn't there.
 
-    dataset: where it is now; name: what that is called where it is asked for.
+    dataset: where it is now; name: what that is called where it is asked for; row: where that alone is to be made again, so that of very many
+    images a few are read.
     """
     source = dataset or Path(record.get("dataset_path") or "")
     if not source.name or not (url_of(source) or source.exists()):
         where = f"{source} is not there" if source.name else "the edition does not say where"
         raise VarlenError(f"{edition}: its source dataset is needed, and {where}; name it with {name}")
-    return read_dataset(source, None, ReadProblems(strict=False), ImportOptions.from_json(record.get("read_as", {})))
+    only = None if row is None else {row["source"], *row["trace"].get("partners_sha256", {})}
+    return read_dataset(source, None, ReadProblems(strict=False), ImportOptions.from_json(record.get("read_as", {})), only=only)
 
 
 def recorded_pipeline(edition: Path, record: EditionRecord) -> Pipeline:

@@ -95,7 +95,7 @@ def test_export_and_verify(survey_folder: Path, pipeline: Path, tmp_path: Path) 
 @pytest.mark.slow
 def test_demo_is_the_same_every_time(tmp_path: Path) -> None:
     for name in ("a", "b"):
-        assert varlen("demo", tmp_path / name, "--images", 2, "--seed", 4).returncode == 0
+        assert varlen("demo", tmp_path / name, "--images", 3, "--seed", 4).returncode == 0
     for path in (tmp_path / "a").rglob("*.*"):
         assert path.read_bytes() == (tmp_path / "b" / path.relative_to(tmp_path / "a")).read_bytes()
     assert "exists and is not empty" in refused("demo", tmp_path / "a")

@@ -13,7 +13,9 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import psutil
 import pytest
@@ -27,6 +29,7 @@ from varlen.editions.export_spec import ExportSpec
 from varlen.editions.verify import verify
 from varlen.errors import EditionError
 from varlen.pipeline.document import from_json
+from varlen.stores import Store
 
 ORDER = ExportSpec(variants=8, originals=False)
 
@@ -135,15 +138,15 @@ def test_images_kept_in_a_file_make_the_same_edition(
     assert not stored.exists()
 
 
-@pytest.fixture
-def cluster() -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
+@contextmanager
+def running_cluster(**environment: str) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
     """A Dask scheduler on loopback with two workers, as the guide says to start them."""
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
     dask = Path(sys.executable).with_name("dask")
     address = f"tcp://127.0.0.1:{port}"
-    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    quiet: dict[str, Any] = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "env": {**os.environ, **environment}}
     scheduler = subprocess.Popen([dask, "scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard"], **quiet)
     worker = [dask, "worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard", "--host", "127.0.0.1"]
     workers = [subprocess.Popen(worker, **quiet) for _ in range(2)]
@@ -151,6 +154,19 @@ def cluster() -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
     for process in (*workers, scheduler):
         process.kill()
         process.wait()
+
+
+@pytest.fixture
+def cluster() -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
+    with running_cluster() as found:
+        yield found
+
+
+@pytest.fixture
+def cluster_apart(bucket: Store, tmp_path: Path) -> Iterator[str]:
+    """Its workers look for no folder of ours; they know where the store is."""
+    with running_cluster(VARLEN_APART="1") as (address, _):
+        yield address
 
 
 @pytest.mark.slow
@@ -166,6 +182,24 @@ def test_the_same_edition_from_a_cluster_that_loses_a_worker(
     out, error = process.communicate(timeout=180)
     assert wanted in out, error
     assert verify(tmp_path / "out") == []
+
+
+@pytest.mark.slow
+def test_the_same_edition_from_machines_that_see_none_of_its_folders(
+    survey_folder: Path, wanted: str, bucket: Store, tmp_path: Path, cluster_apart: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The source comes from a store, what is made comes back with the answer; a source that nobody there can see is named."""
+    for path in survey_folder.rglob("*"):
+        if path.is_file():
+            bucket.send(path, f"survey/{path.relative_to(survey_folder).as_posix()}")
+    monkeypatch.setattr("varlen.datasets.entry_store.FEW", 2)  # labels in a file, as those of very many images
+    stored = read_dataset(f"{bucket.url}/survey")
+    pipeline = from_json(json.loads((survey_folder / "pipelines" / "lamp-drift.varlen.json").read_text()))
+    made = export(stored, pipeline, tmp_path / "out", ORDER, scheduler=cluster_apart)
+    assert made["output_digest"] in wanted
+    assert verify(tmp_path / "out") == []
+    with pytest.raises(EditionError, match=r"sees neither the export's folder nor .*: read the dataset from a URL"):
+        export(read_dataset(survey_folder), pipeline, tmp_path / "other", ORDER, scheduler=cluster_apart)
 
 
 def test_a_scheduler_that_does_not_answer_is_said(survey: Dataset, lamp_drift: dict, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

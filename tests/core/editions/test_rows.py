@@ -3,13 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import orjson
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from varlen.editions.rows import find_row
+from varlen.datasets.formats import read_dataset
+from varlen.editions.export import export
+from varlen.editions.export_spec import ExportSpec
+from varlen.editions.recreate import recreate
+from varlen.editions.rows import find_row, read_rows
+from varlen.editions.source import source_of
 from varlen.errors import EditionError
+from varlen.pipeline.document import from_json
 
 
 def write(folder: Path, lengths: list[int]) -> None:
@@ -39,3 +46,15 @@ def test_a_late_row_of_many_is_found_by_a_few_looks(tmp_path: Path) -> None:
         patch.setattr("varlen.editions.rows.orjson.loads", lambda line: (reads.append(1), real(line))[1])
         assert find_row(tmp_path, "199998")["row"] == 199998
     assert len(reads) < 40
+
+
+def test_a_row_is_made_again_from_the_labels_of_its_own_images(survey_folder: Path, lamp_drift: dict[str, Any], tmp_path: Path) -> None:
+    """Of the source no others are read, and what is made is the same to the byte, mosaics of several pictures as well."""
+    record = export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "out", ExportSpec(6))
+    alone = 0
+    for row in read_rows(tmp_path / "out"):
+        found = source_of(tmp_path / "out", record, None, row=row)
+        assert set(found.entries) == {row["source"], *row["trace"].get("partners_sha256", {})}
+        assert recreate(tmp_path / "out", row, found).identical
+        alone += len(found) == 1
+    assert 0 < alone < record["counts"]["train"]["images"]

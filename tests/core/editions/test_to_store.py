@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+import varlen as v
 from typer.testing import CliRunner
 from varlen.cli.main import app
 from varlen.datasets.dataset import Dataset
@@ -49,6 +50,7 @@ def test_an_edition_in_a_store_is_the_one_in_a_folder(stored: str, bucket: Store
     assert there["output_digest"] == here["output_digest"]
     assert set(Store(url).listed()) == {path.relative_to(tmp_path / "here").as_posix() for path in (tmp_path / "here").rglob("*") if path.is_file()}
     assert verify(url, record=there["record_digest"]) == []
+    assert v.recreate(url, 3).identical
     assert not staging_of(url).parent.exists()
     with pytest.raises(EditionError, match="there is an edition here already"):
         export(survey, PIPELINE, url, spec, resume=True, accept_loss=["all"])

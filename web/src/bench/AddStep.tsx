@@ -49,12 +49,21 @@ export const AddStep = memo(function AddStep({ catalogue, dataset, image }: Prop
     setOpen(false);
   }, []);
   return (
-    <Dialog.Root lazyMount unmountOnExit open={open} onOpenChange={(change) => setOpen(change.open)} placement="top" size="xl">
+    // Gone at once: a page that fades is drawn anew again and again just when the tiles come.
+    <Dialog.Root
+      lazyMount
+      unmountOnExit
+      open={open}
+      onOpenChange={(change) => setOpen(change.open)}
+      placement="top"
+      size="xl"
+      motionPreset="none"
+    >
       <Button size="xs" variant="outline" onClick={start} title="Add a step (A)">
         <Plus size={14} /> Step
       </Button>
       <Portal>
-        <Dialog.Backdrop />
+        <Dialog.Backdrop animation="none" />
         <Dialog.Positioner>
           <Dialog.Content aria-label="Add a step">
             <Dialog.Body p={3}>

@@ -244,6 +244,8 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     document.steps.find((candidate) => candidate.id === selected) ??
     document.steps.find((candidate) => candidate.step === "rotate") ??
     document.steps[0];
+  // A step that is added stands on the rail at once; its many controls come while the tiles do, and never before them.
+  const [paneled, panelDocument] = [useDeferredValue(step), useDeferredValue(document)];
   return (
     <div className="desk">
       <Rail
@@ -283,10 +285,10 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
         <div className="desk-panel" style={{ width: PANEL }}>
           {whole && (
             <StepPanel
-              step={step}
+              step={paneled}
               catalogue={catalogue.data ?? NO_STEPS}
               dataset={dataset}
-              document={document}
+              document={panelDocument}
               image={images[0]}
               ready={calm}
             />

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
@@ -122,11 +122,12 @@ def prepared(source: SourceFiles, reading: Reading, options: ImportOptions) -> F
 
 def read_dataset(
     path: Path | str, form: str | None = None, problems: ReadProblems | None = None, options: ImportOptions | None = None,
-    known_splits: Mapping[str, str] | None = None,
+    known_splits: Mapping[str, str] | None = None, only: Collection[str] | None = None,
 ) -> Dataset:  # fmt: skip
     """A whole dataset (see `open_dataset`), its labels in memory.
 
     known_splits: splits that images had before, by the SHA-256 of their files; where splits are drawn they keep them.
+    only: keys of the few images whose labels are wanted: the others are left unread where nothing of these depends on them.
     """
     options = replace(options or ImportOptions(), form=form or (options.form if options else ""))
     problems = problems or ReadProblems()
@@ -136,6 +137,9 @@ def read_dataset(
     classes = chosen.class_names(reading.classes)
     entries = _chosen(reading.entries, chosen, reading.classes)
     drawn = options.splits == "drawn" or bool(known_splits and reading.drawn)
+    if only is not None and not drawn and not reading.drawn and options.tile is None:
+        listed = (image for image in reading.listed if image.key in only)
+        entries = _chosen(replace(reading, listed=listed).entries, chosen, reading.classes)
     if drawn:
         held = entries_of(entries)
         splits = drawn_splits(held.values(), classes, found.files, options, known_splits)
