@@ -1,4 +1,4 @@
-"""Between picture files and pixels. Pillow does the coding, but for reading plain JPEGs (`quick_jpeg`) and writing PNG (`quick_png`); this states the rules.
+"""Between picture files and pixels. Pillow does the coding, but plain JPEGs are read and PNG is written quicker (`quick_jpeg`, `quick_png`).
 
 Decoding gives (H, W, 3) uint8 RGB, upright: EXIF orientation is applied once, here. Unsigned 16-bit
 levels are divided by 256; palettes, CMYK and gray become RGB; transparency is dropped. What 8 bits
