@@ -33,9 +33,25 @@ if "NUMBA_CACHE_DIR" not in os.environ:
     os.environ["NUMBA_CACHE_DIR"] = str(_cache_folder())
 
 from numba import njit  # noqa: E402  the cache folder must be known first
+from numba.core.caching import FunctionCache  # noqa: E402
+from numba.core.runtime.nrt import rtsys  # noqa: E402
+
+
+class _KeptCode(FunctionCache):
+    """Machine code kept on disk, loaded without what only compiling needs.
+
+    Numba brings in everything that it can compile before it loads the first kept function, SciPy's linear algebra included: most of a second
+    in every process. Compiling does the same by itself, so that here the run-time library suffices.
+    """
+
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        rtsys.initialize(target_context)
+        with self._guard_against_spurious_io_errors():
+            return self._load_overload(sig, target_context)
 
 
 def kernel(function: F) -> F:
     """Compile a per-pixel loop. Divisions are those of IEEE 754, without a question whether the divisor is zero."""
     compiled: Any = njit(cache=True, nogil=True, boundscheck=False, error_model="numpy")(function)
+    compiled._cache = _KeptCode(function)
     return cast(F, compiled)

@@ -52,9 +52,12 @@ def resample(
     """
     source = np.ascontiguousarray(source)
     x0, y0, x1, y1 = window
-    columns = taps(source.shape[1], x1 - x0, factor[0], offset[0] - x0)
+    first, weights = taps(source.shape[1], x1 - x0, factor[0], offset[0] - x0)
     rows = taps(source.shape[0], y1 - y0, factor[1], offset[1] - y0)
-    _resample(source, out.reshape(-1), out.shape[1], x0, y0, *columns, *rows)
+    # Only the columns of the source that the window shows. Found here: the compiler's own would bring in SciPy with the kept code.
+    left = int(first.min())
+    width = min(source.shape[1], int(first.max()) + weights.shape[1]) - left
+    _resample(source, left, width, out.reshape(-1), out.shape[1], x0, y0, first - left, weights, *rows)
 
 
 def halved(source: Pixels) -> Pixels:
@@ -149,13 +152,9 @@ def _along(buffer, out, first, weights):
 
 
 @kernel
-def _resample(source, out, stride, left_column, top_row, first_x, weights_x, first_y, weights_y):
-    """Down the columns into a buffer, then along the row."""
+def _resample(source, left, width, out, stride, left_column, top_row, first_x, weights_x, first_y, weights_y):
+    """Down the columns into a buffer, then along the row. first_x: counted from column `left` of the source, of which `width` columns are used."""
     columns = first_x.size
-    # Only the columns of the source that the window shows.
-    left = first_x.min()
-    width = min(source.shape[1], first_x.max() + weights_x.shape[1]) - left
-    first_x = first_x - left
     buffer = np.zeros(3 * (width + weights_x.shape[1]) + 1, np.float32)
     total = np.zeros(3 * columns + 1, np.float32)
     for row in range(first_y.size):
