@@ -24,7 +24,7 @@ test:
 	@scripts/setup --dev
 	@scripts/check
 	@scripts/front-tests
-	@.venv/bin/python -m pytest tests/core tests/docs tests/package -n auto
+	@scripts/core-tests
 	@scripts/served-tests
 
 bench:
