@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import statistics
 import subprocess
 import sys
 import zipfile
@@ -117,4 +118,4 @@ def test_a_cold_command_answers_at_once() -> None:
         begun = processor_time()
         run(sys.executable, "-c", "import typer, pydantic.main")
         loaded.append(processor_time() - begun)
-    assert min(taken) < 2 * min(loaded)
+    assert min(taken) < 2 * statistics.median(loaded), (taken, loaded)
