@@ -24,7 +24,7 @@ test:
 	@scripts/setup --dev
 	@scripts/check
 	@scripts/front-tests
-	@scripts/core-tests
+	@.venv/bin/python -m pytest tests/core tests/docs tests/package -n auto
 	@scripts/served-tests
 
 bench:

@@ -37,6 +37,20 @@ settings.load_profile("varlen")
 PROJECT = Path(__file__).resolve().parent.parent
 
 
+def free_port() -> int:
+    """A port on loopback that nobody listens at."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def send_folder(store: Store, folder: Path, under: str) -> None:
+    """Put all files of a folder into a store, below `under`."""
+    for path in folder.rglob("*"):
+        if path.is_file():
+            store.send(path, f"{under}/{path.relative_to(folder).as_posix()}")
+
+
 def _kept() -> Path:
     """Where pictures are kept until the code that makes them changes."""
     code = b"".join(path.read_bytes() for path in sorted(Path(varlen.demo.__path__[0]).glob("*.py")))
@@ -49,8 +63,7 @@ def kept_photograph(seed: int, number: int) -> tuple[Any, list[Seen]]:
     if place.exists():
         return pickle.loads(place.read_bytes())
     made = photograph(seed, number)
-    place.parent.mkdir(parents=True, exist_ok=True)
-    write_whole(place, pickle.dumps(made))
+    write_whole(place, pickle.dumps(made), lasting=False)
     return made
 
 
@@ -153,9 +166,7 @@ def light_near(pixels: np.ndarray, x: float, y: float, reach: int = 7) -> tuple[
 
 @pytest.fixture(scope="session")
 def endpoint() -> Iterator[str]:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
+    port = free_port()
     server = subprocess.Popen(
         [sys.executable, "-m", "moto.server", "-H", "127.0.0.1", "-p", str(port)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
     )

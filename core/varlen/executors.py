@@ -7,6 +7,7 @@ import os
 import select
 import threading
 import time
+import warnings
 from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
@@ -23,6 +24,8 @@ from varlen.errors import EditionError
 MAX_POOL_RESTARTS = 5
 #: Seconds to wait for a cluster.
 CLUSTER_WAIT_S = 20
+#: How often what every chunk needs may be lost with the worker that had it.
+LOSSES = 100
 #: Seconds between two looks at how many workers a cluster has.
 CLUSTER_LOOK_S = 2.0
 
@@ -121,9 +124,16 @@ def run_on_cluster(work: ChunkWork, address: str, shared: object) -> None:
     shared: the first argument of every call, sent to each machine once.
     """
     with _cluster(address) as (client, pool):
-        held = client.scatter(shared, broadcast=True, hash=False)
+        # As a task's result, not as data sent to some workers: of these the last copy may be lost with a worker, this is then made anew.
+        with warnings.catch_warnings():
+            warnings.filterwarnings("ignore", message="Sending large graph")
+            held = client.submit(_itself, shared, pure=False, retries=LOSSES)
         seen = _Workers(client)
         _keep_busy(pool, replace(work, arguments=lambda number: (held, *work.arguments(number))), dict.fromkeys(work.numbers), seen.count)
+
+
+def _itself(value: object) -> object:
+    return value
 
 
 class _Workers:

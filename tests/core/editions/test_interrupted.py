@@ -8,14 +8,12 @@ import random
 import re
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 import psutil
 import pytest
@@ -28,8 +26,11 @@ from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.verify import verify
 from varlen.errors import EditionError
+from varlen.executors import ChunkWork, run_on_cluster
 from varlen.pipeline.document import from_json
 from varlen.stores import Store
+
+from tests.conftest import free_port, send_folder
 
 ORDER = ExportSpec(variants=8, originals=False)
 
@@ -138,18 +139,22 @@ def test_images_kept_in_a_file_make_the_same_edition(
     assert not stored.exists()
 
 
+def _dask(*words: str, **environment: str) -> subprocess.Popen[bytes]:
+    command = [Path(sys.executable).with_name("dask"), *words, "--host", "127.0.0.1", "--no-dashboard"]
+    return subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env={**os.environ, **environment})
+
+
+def _worker(address: str, **environment: str) -> subprocess.Popen[bytes]:
+    return _dask("worker", address, "--nthreads", "1", "--no-nanny", **environment)
+
+
 @contextmanager
-def running_cluster(**environment: str) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
-    """A Dask scheduler on loopback with two workers, as the guide says to start them."""
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    dask = Path(sys.executable).with_name("dask")
+def running_cluster(count: int = 2, **environment: str) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
+    """A Dask scheduler on loopback with some workers, as the guide says to start them; those that are added to the list end with it."""
+    port = free_port()
     address = f"tcp://127.0.0.1:{port}"
-    quiet: dict[str, Any] = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "env": {**os.environ, **environment}}
-    scheduler = subprocess.Popen([dask, "scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard"], **quiet)
-    worker = [dask, "worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard", "--host", "127.0.0.1"]
-    workers = [subprocess.Popen(worker, **quiet) for _ in range(2)]
+    scheduler = _dask("scheduler", "--port", str(port))
+    workers = [_worker(address, **environment) for _ in range(count)]
     yield address, workers
     for process in (*workers, scheduler):
         process.kill()
@@ -185,18 +190,40 @@ def test_the_same_edition_from_a_cluster_that_loses_a_worker(
 
 
 @pytest.mark.slow
+def test_a_worker_that_comes_later_does_everything_when_the_first_is_lost() -> None:
+    """With the first goes its copy of what was sent to every machine once."""
+    from distributed import Client
+
+    def chunk(sent: bytes, number: int) -> int:
+        time.sleep(0.2)
+        return len(sent)
+
+    with running_cluster(count=1) as (address, workers):
+        done: list[int] = []
+
+        def progress(count: int) -> None:
+            done.append(count)
+            if len(done) == 1:
+                workers.append(_worker(address))
+                with Client(address, set_as_default=False) as client:
+                    client.wait_for_workers(2, timeout=120)
+                workers[0].kill()
+
+        run_on_cluster(ChunkWork(list(range(8)), chunk, lambda number: (number,), progress, lambda: False), address, b"job")
+        assert done == [3] * 8
+
+
+@pytest.mark.slow
 def test_the_same_edition_from_machines_that_see_none_of_its_folders(
     survey_folder: Path, wanted: str, bucket: Store, tmp_path: Path, cluster_apart: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The source comes from a store, what is made comes back with the answer; a source that nobody there can see is named."""
-    for path in survey_folder.rglob("*"):
-        if path.is_file():
-            bucket.send(path, f"survey/{path.relative_to(survey_folder).as_posix()}")
+    send_folder(bucket, survey_folder, "survey")
     monkeypatch.setattr("varlen.datasets.entry_store.FEW", 2)  # labels in a file, as those of very many images
     stored = read_dataset(f"{bucket.url}/survey")
     pipeline = from_json(json.loads((survey_folder / "pipelines" / "lamp-drift.varlen.json").read_text()))
     made = export(stored, pipeline, tmp_path / "out", ORDER, scheduler=cluster_apart)
-    assert made["output_digest"] in wanted
+    assert made["output_digest"] == wanted
     assert verify(tmp_path / "out") == []
     with pytest.raises(EditionError, match=r"sees neither the export's folder nor .*: read the dataset from a URL"):
         export(read_dataset(survey_folder), pipeline, tmp_path / "other", ORDER, scheduler=cluster_apart)
