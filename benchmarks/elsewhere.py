@@ -1,12 +1,13 @@
 """Editions made elsewhere: sent to an object store against written to a folder, and two workers of a Dask cluster against one, with and without
 a folder that they share. Everything runs on this machine, the store's server and the scheduler included.
 
-python benchmarks/elsewhere.py [IMAGES]
+python -m benchmarks.elsewhere [IMAGES]
 """
 
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import socket
 import statistics
@@ -17,13 +18,10 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
-SIDE = 640
+from benchmarks.exports import USUAL
+
 VARIANTS = 3
 ENVIRONMENT = {"AWS_ACCESS_KEY_ID": "moth", "AWS_SECRET_ACCESS_KEY": "lamp", "AWS_DEFAULT_REGION": "us-east-1", "VARLEN_QUIET": "1"}
-PIPELINE = (
-    '{"varlen_pipeline": 1, "seed": 1, "steps": [{"step": "flip", "probability": 0.5}, {"step": "rotate", "degrees": [-12, 12]}, '
-    '{"step": "color_jitter"}, {"step": "resize", "width_px": 640, "height_px": 640, "fit": "letterbox", "scope": "every"}]}'
-)
 BIN = Path(sys.executable).parent
 
 
@@ -77,16 +75,16 @@ def against_a_store(source: Path, pipeline: Path, place: str, images: int) -> No
               f"processor time {here_cpu:.1f} and {there_cpu:.1f} s: {here_cpu / there_cpu:.2f} ×", flush=True)  # fmt: skip
 
 
-def on_a_cluster(source: str, pipeline: Path, place: str, name: str, **environment: str) -> None:
+def on_a_cluster(source: str, few: str, pipeline: Path, place: str, name: str, **environment: str) -> None:
     """Two workers against one, after a few pictures have made them load what they need."""
-    address = f"tcp://127.0.0.1:{(port := free_port())}"
+    port = free_port()
+    address = f"tcp://127.0.0.1:{port}"
     scheduler: list[str | Path] = [BIN / "dask", "scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard"]
     worker: list[str | Path] = [BIN / "dask", "worker", address, "--nthreads", "1", "--no-dashboard", "--host", "127.0.0.1"]
     taken = []
     for workers in (1, 2):
         with running(scheduler, *[worker] * workers, **environment):
             more = ("--format", "pictures", "--scheduler", address)
-            few = f"{source.removesuffix('pictures').removesuffix('source')}few"
             export(few, pipeline, f"{place}/few-{name}-{workers}", *more)
             taken.append(export(source, pipeline, f"{place}/{name}-{workers}", *more)[0])
     one, two = taken
@@ -103,7 +101,7 @@ def main() -> None:
         few.mkdir()
         for path in sorted(source.iterdir())[:24]:
             (few / path.name).write_bytes(path.read_bytes())
-        pipeline.write_text(PIPELINE)
+        pipeline.write_text(json.dumps(USUAL))
         port = free_port()
         os.environ["AWS_ENDPOINT_URL"] = f"http://127.0.0.1:{port}"
         with running([sys.executable, "-m", "moto.server", "-H", "127.0.0.1", "-p", str(port)]):
@@ -111,10 +109,10 @@ def main() -> None:
 
             files = fsspec.filesystem("s3")
             files.mkdir("s3://moths")
-            on_a_cluster(str(source), pipeline, place, "one folder in common")
+            on_a_cluster(str(source), str(few), pipeline, place, "one folder in common")
             for folder, name in ((source, "source"), (few, "few")):
                 files.put(str(folder), f"s3://moths/{name}", recursive=True)
-            on_a_cluster("s3://moths/source", pipeline, place, "no folder in common", VARLEN_APART="1")
+            on_a_cluster("s3://moths/source", "s3://moths/few", pipeline, place, "no folder in common", VARLEN_APART="1")
             against_a_store(source, pipeline, place, count * VARIANTS)
 
 

@@ -25,6 +25,8 @@ from varlen_server.people import services
 from varlen_server.people.models import Invitation, LogEntry, Member, Token
 from varlen_server.people.roles import Role, Scope
 
+from tests.conftest import send_folder
+
 pytestmark = pytest.mark.django_db
 SCHEMA = yaml.safe_load((Path(__file__).resolve().parents[2] / "server" / "schema.yaml").read_text())
 PASSWORD = "lamp at the window"
@@ -466,9 +468,7 @@ def test_only_named_places_are_imported_from(visitors: dict[str, Client], settin
 
 
 def test_a_dataset_is_imported_from_a_store_that_was_named(visitors: dict[str, Client], settings: Any, bucket: Store, survey_folder: Path) -> None:
-    for path in survey_folder.rglob("*"):
-        if path.is_file():
-            bucket.send(path, f"shared/survey/{path.relative_to(survey_folder).as_posix()}")
+    send_folder(bucket, survey_folder, "shared/survey")
     settings.STORES = [f"{bucket.url}/shared"]
     worker = visitors["work"]
     found = worker.get("/api/folders", {"path": f"{bucket.url}/shared"}).json()

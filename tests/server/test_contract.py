@@ -20,7 +20,7 @@ from tests.server.test_api import post
 
 pytestmark = pytest.mark.django_db
 
-quick = settings(max_examples=6, derandomize=True, deadline=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck), database=None)
+quick = settings(max_examples=10, derandomize=True, deadline=None, phases=[Phase.generate], suppress_health_check=list(HealthCheck), database=None)
 
 
 @contextmanager

@@ -59,7 +59,7 @@ def make_chunk(job: Job, number: int, images: list[tuple[str, range]], leave_out
     """Make one chunk on a machine of a cluster: written into the folder where that is seen, else packed into a parcel."""
     if _sees(Path(job.part) / job.sign):
         return write_chunk(job.part, job.begun, number, images, leave_out)
-    writer = _writer(job.begun, job)
+    writer = _writer(job)
     with tempfile.TemporaryDirectory(prefix="varlen-chunk-") as place:
         writer.moved_to(Path(place))
         count = writer.write(number, images, leave_out)
@@ -82,7 +82,7 @@ def unpacked(part: Path, number: int, made: int | Parcel) -> int:
 
 
 @lru_cache(maxsize=1)
-def _writer(begun: int, job: Job) -> ChunkWriter:
+def _writer(job: Job) -> ChunkWriter:
     place = Path(tempfile.mkdtemp(prefix="varlen-job-"))
     (place / ENTRIES).write_bytes(job.entries)
     dataset, pipeline, spec, counts = _Unpickler(io.BytesIO(job.job), place / ENTRIES).load()

@@ -13,7 +13,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.image_files import encode
 from varlen.editions.record import EditionRecord, read_record
-from varlen.editions.rows import Row
+from varlen.editions.rows import Row, images_of
 from varlen.editions.source import recorded_pipeline
 from varlen.errors import EditionError
 from varlen.pipeline.trace import Trace
@@ -42,7 +42,7 @@ def recreate(edition: Path, row: Row, dataset: Dataset) -> Recreated:
     record = read_record(edition)
     pipeline = recorded_pipeline(edition, record)
     trace = row["trace"]
-    for key, digest in {row["source"]: row["source_sha256"], **trace.get("partners_sha256", {})}.items():
+    for key, digest in images_of(row).items():
         if key not in dataset.entries:
             raise EditionError(f"{key}: no such image in {dataset.name}")
         if dataset.source_digest(key) != digest:

@@ -37,6 +37,11 @@ class Row(TypedDict):
     image_classes: NotRequired[list[str]]
 
 
+def images_of(row: Row) -> dict[str, str]:
+    """The source images that a row was made from, its own and its partners': SHA-256 of their files by their keys."""
+    return {row["source"]: row["source_sha256"], **row["trace"].get("partners_sha256", {})}
+
+
 def read_rows(edition: Path) -> Iterator[Row]:
     """Row after row, of a folder or the URL of one. Raises `EditionError` when the list is missing or damaged."""
     path = edition / ROWS

@@ -8,7 +8,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.import_options import ImportOptions
 from varlen.editions.record import RECORD, EditionRecord
-from varlen.editions.rows import Row, read_rows
+from varlen.editions.rows import Row, images_of, read_rows
 from varlen.errors import EditionError, ReadProblems, VarlenError
 from varlen.pipeline.document import Pipeline, from_json
 from varlen.steps.registry import CATALOGUE
@@ -25,7 +25,7 @@ def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: 
     if not source.name or not (url_of(source) or source.exists()):
         where = f"{source} is not there" if source.name else "the edition does not say where"
         raise VarlenError(f"{edition}: its source dataset is needed, and {where}; name it with {name}")
-    only = None if row is None else {row["source"], *row["trace"].get("partners_sha256", {})}
+    only = None if row is None else images_of(row)
     return read_dataset(source, None, ReadProblems(strict=False), ImportOptions.from_json(record.get("read_as", {})), only=only)
 
 

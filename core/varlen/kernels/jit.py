@@ -52,6 +52,6 @@ class _KeptCode(FunctionCache):
 
 def kernel(function: F) -> F:
     """Compile a per-pixel loop. Divisions are those of IEEE 754, without a question whether the divisor is zero."""
-    compiled: Any = njit(cache=True, nogil=True, boundscheck=False, error_model="numpy")(function)
+    compiled: Any = njit(nogil=True, boundscheck=False, error_model="numpy")(function)
     compiled._cache = _KeptCode(function)
     return cast(F, compiled)

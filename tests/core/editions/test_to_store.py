@@ -18,7 +18,7 @@ from varlen.errors import DatasetError, EditionError, VarlenError
 from varlen.executors import Cancelled
 from varlen.stores import Store, url_of
 
-from tests.conftest import make_pipeline
+from tests.conftest import make_pipeline, send_folder
 
 run = CliRunner()
 PIPELINE = make_pipeline({"step": "flip", "probability": 0.5}, {"step": "rotate", "degrees": [-9, 9]}, seed=3)
@@ -27,9 +27,7 @@ PIPELINE = make_pipeline({"step": "flip", "probability": 0.5}, {"step": "rotate"
 @pytest.fixture
 def stored(bucket: Store, survey_folder: Path) -> str:
     """The survey in the bucket."""
-    for path in survey_folder.rglob("*"):
-        if path.is_file():
-            bucket.send(path, f"survey/{path.relative_to(survey_folder).as_posix()}")
+    send_folder(bucket, survey_folder, "survey")
     return f"{bucket.url}/survey"
 
 

@@ -135,11 +135,10 @@ def read_dataset(
     reading = found.reading
     chosen = options.for_classes(reading.classes)
     classes = chosen.class_names(reading.classes)
-    entries = _chosen(reading.entries, chosen, reading.classes)
     drawn = options.splits == "drawn" or bool(known_splits and reading.drawn)
     if only is not None and not drawn and not reading.drawn and options.tile is None:
-        listed = (image for image in reading.listed if image.key in only)
-        entries = _chosen(replace(reading, listed=listed).entries, chosen, reading.classes)
+        reading = replace(reading, listed=(image for image in found.reading.listed if image.key in only))
+    entries = _chosen(reading.entries, chosen, reading.classes)
     if drawn:
         held = entries_of(entries)
         splits = drawn_splits(held.values(), classes, found.files, options, known_splits)
