@@ -1,11 +1,11 @@
 .PHONY: start serve stop backup restore test bench lint format screenshots types step-docs docs notebook mutants
 
 start:
-	@scripts/setup
+	@scripts/setup --demo
 	@.venv/bin/python scripts/start.py
 
 serve:
-	@scripts/setup
+	@scripts/setup --demo
 	@.venv/bin/python scripts/start.py --sign-in --address "$${ADDRESS:-127.0.0.1:8417}"
 
 stop:
@@ -51,7 +51,7 @@ step-docs:
 	@.venv/bin/python scripts/step_docs.py
 
 docs:
-	@VARLEN_NO_HANDBOOK=1 scripts/setup
+	@scripts/setup
 	@.venv/bin/python scripts/docs.py
 
 notebook:

@@ -6,7 +6,6 @@ Run by `make start` and `make serve` with the environment's own Python.
 from __future__ import annotations
 
 import argparse
-import importlib.util
 import os
 import shutil
 import signal
@@ -67,15 +66,6 @@ def check_outside_steps() -> None:
         sys.exit(done.stderr.strip())
 
 
-def install_probe() -> None:
-    """The packages of the probe, which is asked for later than the first screen if at all; without them it says how to get them."""
-    if importlib.util.find_spec("jax") is None:
-        subprocess.Popen(
-            ["nice", "-n", "19", PROJECT / ".venv/bin/uv", "pip", "install", "-q", "--require-hashes", "-r", PROJECT / "requirements/probe.lock"],
-            env={**os.environ, "VIRTUAL_ENV": str(PROJECT / ".venv")}, start_new_session=True,
-        )  # fmt: skip
-
-
 def answers(host: str, port: int) -> bool:
     """Whether the application itself answers, not only its port."""
     at = "127.0.0.1" if host in WILDCARDS else f"[{host}]" if ":" in host else host
@@ -130,7 +120,10 @@ def where(options: argparse.Namespace) -> tuple[str, int]:
 
 def set_up(options: argparse.Namespace, host: str) -> None:
     """What the processes are to know, in their environment."""
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # what is compiled once need not be compiled by every process
     os.environ.update(VARLEN_STATE=str(STATE), VARLEN_POOL="1", PROMETHEUS_MULTIPROC_DIR=str(STATE / "metrics"))
+    if (PROJECT / ".venv" / "varlen-stamp").exists() and not (PROJECT / ".venv" / "varlen-later").exists():
+        os.environ["VARLEN_FIRST_START"] = "1"
     shutil.rmtree(STATE / "metrics", ignore_errors=True)
     (STATE / "metrics").mkdir(parents=True)
     if options.sign_in:
@@ -204,7 +197,8 @@ def main() -> None:
             if not os.environ.get("VARLEN_DEMO_ALONE") and not os.environ.get("VARLEN_NO_DEMO"):
                 # Smaller sets for the other pages, with what the processor has left over.
                 more = manage("load_demo", "--more", start_new_session=True)
-                install_probe()
+            if not os.environ.get("VARLEN_DEMO_ALONE"):
+                subprocess.Popen([PROJECT / "scripts" / "later"], start_new_session=True)
         supervisor.watch()
     except GaveUp as error:
         failed = str(error)

@@ -26,10 +26,12 @@ preload_app = True
 
 
 def on_starting(arbiter: object) -> None:
-    """Compiled loops are read from disk once, for all processes."""
-    from varlen.render.precompile import precompile
+    """Compiled loops are read from disk once, for all processes; at the very first start there are but those of the first sheet."""
+    from varlen.render.precompile import for_everything_else, for_first_sheet
 
-    precompile()
+    for_first_sheet()
+    if os.environ.get("VARLEN_FIRST_START") != "1":
+        for_everything_else()
 
 
 def when_ready(arbiter: object) -> None:

@@ -121,9 +121,7 @@ def _sit(picture: Floats, light: Floats, lamp: tuple[float, float], species: Spe
     y0, y1 = int(max(pose.y - reach - 14, 0)), int(min(pose.y + reach + 14, HEIGHT))
     if x0 >= x1 or y0 >= y1:
         return
-    y, x = np.mgrid[y0:y1:0.5, x0:x1:0.5] + 0.25
-    color, cover = paint(species, pose, x, y, grain)
-    color, cover = _halved(color * cover[..., None]), _halved(cover)
+    color, cover = paint(species, pose, (x0, y0, x1, y1), grain)
     if pose.blur:
         color, cover = blurred(color, (pose.blur, pose.blur, 0)), blurred(cover, pose.blur)
     away = np.array([pose.x - lamp[0], pose.y - lamp[1]])
@@ -133,10 +131,6 @@ def _sit(picture: Floats, light: Floats, lamp: tuple[float, float], species: Spe
     part *= 1.0 - 0.62 * shadow[..., None] * (1 - cover[..., None])
     part *= 1.0 - cover[..., None]
     part += color * (light[y0:y1, x0:x1] * 0.92 + 0.015)
-
-
-def _halved(values: Floats) -> Floats:
-    return np.asarray((values[0::2, 0::2] + values[1::2, 0::2] + values[0::2, 1::2] + values[1::2, 1::2]) / 4)
 
 
 def _midges(rng: np.random.Generator, picture: Floats) -> None:

@@ -5,9 +5,11 @@ Sums are taken in the same order (a tap's two sides first, from the outermost pa
 
 from __future__ import annotations
 
+import math
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from varlen.demo.species import Floats
 from varlen.kernels.jit import kernel
@@ -17,31 +19,35 @@ REACH = 4.0
 
 
 @kernel
-def _taps(padded: Floats, weights: Floats, out: Floats) -> None:
-    """Rows (R, N) from padded ones (R, N + 2·radius). weights: (radius + 1,), the middle first."""
-    radius, count = len(weights) - 1, out.shape[1]
-    for row in range(out.shape[0]):
-        line, into = padded[row], out[row]
+def _along_rows(values: Floats, weights: Floats, places: NDArray[np.int64], step: int, out: Floats) -> None:
+    """Rows (R, N · step) of N places with `step` numbers each. weights: (radius + 1,), the middle first; places: (N + 2·radius,), which to take."""
+    radius, count = len(weights) - 1, values.shape[1]
+    line = np.empty(len(places) * step)
+    for row in range(len(values)):
+        for place in range(len(places)):
+            for number in range(step):
+                line[place * step + number] = values[row, places[place] * step + number]
+        into = out[row]
         for place in range(count):
-            into[place] = line[place + radius] * weights[0]
+            into[place] = line[place + radius * step] * weights[0]
         for tap in range(radius, 0, -1):
             weight = weights[tap]
-            before, after = line[radius - tap : radius - tap + count], line[radius + tap : radius + tap + count]
+            before, after = line[(radius - tap) * step :], line[(radius + tap) * step :]
             for place in range(count):
                 into[place] += (before[place] + after[place]) * weight
 
 
 @kernel
-def _taps_down(padded: Floats, weights: Floats, out: Floats) -> None:
-    """Columns, likewise: (H, N) from (H + 2·radius, N)."""
+def _down_columns(values: Floats, weights: Floats, places: NDArray[np.int64], out: Floats) -> None:
+    """Columns of (H, N), likewise; places: (H + 2·radius,)."""
     radius = len(weights) - 1
-    for row in range(out.shape[0]):
-        into, middle = out[row], padded[row + radius]
+    for row in range(len(out)):
+        into, middle = out[row], values[row]
         for place in range(len(into)):
             into[place] = middle[place] * weights[0]
         for tap in range(radius, 0, -1):
             weight = weights[tap]
-            before, after = padded[row + radius - tap], padded[row + radius + tap]
+            before, after = values[places[row + radius - tap]], values[places[row + radius + tap]]
             for place in range(len(into)):
                 into[place] += (before[place] + after[place]) * weight
 
@@ -67,14 +73,13 @@ def blurred(values: Floats, sigma: float | tuple[float, ...], edges: Literal["sy
 
 
 def _along(values: Floats, weights: Floats, axis: int, edges: Literal["symmetric", "wrap"]) -> Floats:
-    radius = len(weights) - 1
-    if axis == 0:
-        columns = values.reshape(len(values), -1)
-        out = np.empty(columns.shape)
-        _taps_down(np.pad(columns, [(radius, radius), (0, 0)], mode=edges), weights, out)
-        return out.reshape(values.shape)
-    last = np.ascontiguousarray(np.moveaxis(values, axis, -1))
-    lines = last.reshape(-1, last.shape[-1])
+    radius, count = len(weights) - 1, values.shape[axis]
+    places = np.pad(np.arange(count), radius, mode=edges)
+    step = math.prod(values.shape[axis + 1 :])
+    lines = values.reshape(-1, count * step) if axis else values.reshape(count, -1)
     out = np.empty(lines.shape)
-    _taps(np.pad(lines, [(0, 0), (radius, radius)], mode=edges), weights, out)
-    return np.ascontiguousarray(np.moveaxis(out.reshape(last.shape), -1, axis))
+    if axis:
+        _along_rows(lines, weights, places, step, out)
+    else:
+        _down_columns(lines, weights, places, out)
+    return out.reshape(values.shape)

@@ -24,14 +24,18 @@ class Wing:
     lengths: tuple[float, ...]
     hinge: tuple[float, float]
 
-    def radius(self, theta: Floats) -> Floats:
-        """R(θ) for θ in degrees, smooth between the control points, 0 beyond them."""
+    def outline(self) -> tuple[Floats, Floats]:
+        """R(θ), smooth between the control points: 181 angles in degrees, evenly spaced, and their lengths."""
         fine = np.linspace(self.angles[0], self.angles[-1], 181)
         coarse = np.interp(fine, self.angles, self.lengths)
         padded = np.pad(coarse, 6, mode="edge")
         smooth = np.convolve(padded, np.hanning(13) / np.hanning(13).sum(), "valid")
         smooth[[0, -1]] = 0.0
-        return np.interp(theta, fine, smooth, left=0.0, right=0.0)
+        return fine, smooth
+
+    def radius(self, theta: Floats) -> Floats:
+        """R(θ) for θ in degrees, 0 beyond the control points."""
+        return np.interp(theta, *self.outline(), left=0.0, right=0.0)
 
     def tip(self) -> tuple[float, float]:
         """Angle and length of the point furthest from the hinge, a little inside."""

@@ -55,3 +55,9 @@ def kernel(function: F) -> F:
     compiled: Any = njit(nogil=True, boundscheck=False, error_model="numpy")(function)
     compiled._cache = _KeptCode(function)
     return cast(F, compiled)
+
+
+def inlined(function: F) -> F:
+    """Compile a formula into every kernel that uses it: one with many arrays costs more to call than to compute."""
+    compiled: Any = njit(nogil=True, boundscheck=False, error_model="numpy", forceinline=True)(function)
+    return cast(F, compiled)

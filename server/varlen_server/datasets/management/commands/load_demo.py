@@ -11,6 +11,7 @@ from typing import Any
 
 from django.conf import settings
 from django.core.management.base import BaseCommand, CommandParser
+from varlen.demo.kept import survey_in
 from varlen.demo.variants import write_field_night, write_variant
 from varlen.demo.write import write_demo
 from varlen.pipeline.starting_points import STARTING_POINTS
@@ -38,9 +39,7 @@ class Command(BaseCommand):
         if options["more"]:
             self._more(survey)
             return
-        if not survey.exists():
-            survey.parent.mkdir(parents=True, exist_ok=True)
-            self._render(survey, options["images"])
+        survey_in(survey, options["images"], self._say)
         Dataset.objects.filter(ready=False, imports=None).delete()  # a start that was broken off
         if not Dataset.objects.filter(name=NAME).exists():
             self.stdout.write("bringing the demo dataset in …")
@@ -51,18 +50,9 @@ class Command(BaseCommand):
                 if point.task in ALONGSIDE:
                     create(point.document)
 
-    def _render(self, survey: Path, images: int) -> None:
-        self.stdout.write(f"rendering the demo dataset, {images} images …")
-        done = 0
-
-        def count() -> None:
-            nonlocal done
-            done += 1
-            if done % 10 == 0:
-                self.stdout.write(f"  {done} of {images}")
-                self.stdout.flush()
-
-        write_demo(survey, images, progress=count)
+    def _say(self, line: str) -> None:
+        self.stdout.write(line)
+        self.stdout.flush()
 
     def _more(self, survey: Path) -> None:
         """Sets of other kinds, one after another, while nobody needs the processor."""
