@@ -47,8 +47,8 @@ def area_of(points, begin, end):
 
 
 @kernel
-def _cut(ring, count, side, window, out):
-    """What one side of `window` (left, top, right, bottom) leaves of a ring, in `out`.
+def _cut(ring, begin, count, side, window, out):
+    """What one side of `window` (left, top, right, bottom) leaves of a ring, `count` points from `begin` on, in `out`.
 
     Returns the number of points left, how often the ring crosses the side, and how many corners lie on it.
     """
@@ -56,7 +56,7 @@ def _cut(ring, count, side, window, out):
     sign = 1.0 if side < 2 else -1.0
     kept = crossed = touching = 0
     for n in range(count):
-        m = n - 1 if n > 0 else count - 1
+        m, n = begin + (n - 1 if n > 0 else count - 1), begin + n
         a, b = sign * (ring[m, axis] - limit), sign * (ring[n, axis] - limit)
         touching += b == 0.0
         if (a >= 0.0) != (b >= 0.0):
@@ -74,11 +74,10 @@ def _cut(ring, count, side, window, out):
 @kernel
 def clip_ring(points, begin, end, window, one, two):
     """The ring inside `window` in `one`, side by side (Sutherland and Hodgman, 1974); returns its number of points."""
-    count = end - begin
-    one[:count] = points[begin:end]
-    for side in range(4):
-        count, _, _ = _cut(one, count, side, window, two)
-        one[:count] = two[:count]
+    count, _, _ = _cut(points, begin, end - begin, 0, window, two)
+    count, _, _ = _cut(two, 0, count, 1, window, one)
+    count, _, _ = _cut(one, 0, count, 2, window, two)
+    count, _, _ = _cut(two, 0, count, 3, window, one)
     return count
 
 
@@ -103,14 +102,11 @@ def _clip_plain(ring, window, one, two):
     count = ring.shape[0]
     if count > MOST_EDGES or _crosses_itself(ring):
         return -1
-    one[:count] = ring
     for side in range(4):
-        kept, crossed, touching = _cut(one, count, side, window, two)
+        count, crossed, touching = _cut(ring if side == 0 else two if side % 2 else one, 0, count, side, window, one if side % 2 else two)
         # Corners on the border of a ring that crosses it may leave edges along it that lead nowhere.
         if crossed > 2 or (crossed and touching):
             return -1
-        count = kept
-        one[:count] = two[:count]
     return count
 
 
