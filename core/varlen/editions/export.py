@@ -29,7 +29,8 @@ from varlen.editions.apart import make_chunk, packed_job, unpacked
 from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, WrittenRow, chunk_file, read_chunk, write_chunk, write_job
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.readme import edition_readme
-from varlen.editions.record import CARD, RECORD, ROWS, EditionHead, EditionRecord, LeftOutRecord, OutputDigest, record_digest
+from varlen.editions.record import CARD, RECORD, ROWS, SOURCES, EditionHead, EditionRecord, LeftOutRecord, OutputDigest, record_digest
+from varlen.editions.source_labels import write_source_labels
 from varlen.editions.statistics import Statistics
 from varlen.editions.to_store import export_to_store
 from varlen.errors import EditionError
@@ -266,6 +267,8 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         record["left_out"] = left_out
     if reduced:
         record["reduced"] = reduced
+    write_source_labels(part / SOURCES, dataset, splits)
+    record["source_labels"] = file_digest(part / SOURCES)
     if known_as:
         record["known_as"] = dict(known_as)
     text = edition_readme(record, dataset).encode()

@@ -16,6 +16,8 @@ from varlen.stores import Store, url_of
 
 RECORD = "edition.json"
 ROWS = "rows.jsonl"
+#: The labels of the source images.
+SOURCES = "sources.jsonl"
 #: For whoever receives the edition.
 CARD = "README.md"
 #: Numbers from training, attached later; not part of what was made.
@@ -70,7 +72,7 @@ class EditionRecord(EditionHead):
     larger files; normalized: what was subtracted from levels of 0-255 in each channel, and what they were divided by; files:
     SHA-256 of the files that are not one image's own, by path; reduced: what the format holds only in
     part, in words; known_as: what a server calls it, which dataset that was and who ordered it, so that this outlives its database;
-    record_digest: see `record_digest`.
+    source_labels: SHA-256 of the labels of its source images; record_digest: see `record_digest`.
     """
 
     output_digest: str
@@ -84,6 +86,7 @@ class EditionRecord(EditionHead):
     left_out: NotRequired[list[LeftOutRecord]]
     reduced: NotRequired[list[str]]
     known_as: NotRequired[dict[str, str]]
+    source_labels: NotRequired[str]
     record_digest: NotRequired[str]
 
 

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from varlen.atomic_files import file_digest
 from varlen.datasets.formats.base import repeated, short_hash
-from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, EditionRecord, OutputDigest, read_record, record_digest
+from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, SOURCES, EditionRecord, OutputDigest, read_record, record_digest
 from varlen.editions.rows import Row, read_rows
 from varlen.errors import EditionError, PipelineError, VarlenError
 from varlen.pipeline.document import from_json
@@ -159,6 +159,8 @@ class _Rows:
         self._waiting: Expected = []
         for path, digest in said["files"].items():
             self._expect(path, digest)
+        if "source_labels" in said:
+            self._expect(SOURCES, said["source_labels"])
         self.follows = OutputDigest(said)
         self.images: Counter[str] = Counter()
         self.objects: dict[str, Counter[str]] = {}

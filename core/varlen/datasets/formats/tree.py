@@ -21,7 +21,7 @@ PLAIN_FOLDERS = frozenset(
 
 
 #: What an edition keeps beside the dataset that it is.
-RECORDS = ("edition.json", "rows.jsonl", "scores.jsonl")
+RECORDS = ("edition.json", "rows.jsonl", "sources.jsonl", "scores.jsonl")
 
 
 class Signs(NamedTuple):
