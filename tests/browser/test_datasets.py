@@ -93,6 +93,16 @@ def test_the_flawed_survey_is_mended_before_anything_is_built_on_it(page: Page, 
     expect(total).to_have_text(re.compile(r"^\d+ images? of 13"))
     page.get_by_role("button", name="show all").click()
 
+    # Every case of a finding in words, and the numbers of a bar that is pointed at.
+    points = findings.get_by_role("article", name="keypoint outside box")
+    points.get_by_role("button", name="Name all 7").click()
+    expect(points.get_by_role("list", name="every case").get_by_role("listitem")).to_have_count(7)
+    sides = filters.get_by_role("group", name="object side")
+    bar = sides.get_by_role("button").nth(2)
+    bar.hover()
+    expect(sides.locator("[data-plot-says]")).to_have_text(bar.get_attribute("aria-label") or "no name")
+    expect(sides.locator("[data-plot-says]")).to_have_text(re.compile(r"^\d+ objects?, \d+ to \d+ px$"))
+
     # The bench follows every edit without a reload: labels, counts, and back again.
     original = page.locator("[data-testid=sheet] figure[aria-label$='night_0001.jpg'][aria-label^=Original]")
     ledger = page.get_by_test_id("ledger-counts")

@@ -15,7 +15,7 @@ from django.db import transaction
 from varlen.datasets.edits import Edit
 from varlen.datasets.findings import by_severity
 from varlen.datasets.findings.image_checks import ImageChecks, ScannedImage, scan_file
-from varlen.datasets.findings.kinds import Finding
+from varlen.datasets.findings.kinds import EXAMPLES, Finding
 from varlen.datasets.summary import mean_and_deviation
 
 from varlen_server.content_store import path_of
@@ -63,7 +63,7 @@ def _joined(findings: Iterable[Finding]) -> list[Finding]:
         known = kinds.setdefault(finding.kind, finding)
         if known is not finding:
             known.count += finding.count
-            known.examples = [*known.examples, *finding.examples][:5]
+            known.examples = [*known.examples, *finding.examples][:EXAMPLES]
             known.places = [*known.places, *finding.places]
     return list(kinds.values())
 

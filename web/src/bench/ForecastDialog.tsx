@@ -7,9 +7,10 @@ import { askForecast } from "../api/queries";
 import { PageDialog } from "../shell/Dialog";
 import { ErrorBox } from "../shell/ErrorBox";
 import { NumberField } from "../shell/NumberField";
+import { PlotBar, PlotFrame, useSaid } from "../shell/PlotFrame";
 import { changeStep } from "../state/draft";
 import { classColor } from "../theme";
-import { percent } from "../words/figures";
+import { counted, percent } from "../words/figures";
 import { matters, sayName, sayRange } from "../words/steps";
 
 const DRAWS = 1000;
@@ -172,27 +173,21 @@ function Blank({ bins, high }: { bins: number[]; high: number }) {
     3,
     bins.findLastIndex((count) => count > 0),
   );
-  const most = Math.sqrt(Math.max(1, ...bins));
+  const most = Math.max(1, ...bins);
+  const ticks = [0, 0.5, 1].map((at) => ({ at, text: `${5 * (last + 1) * at} %` }));
   return (
-    <Box>
+    <PlotFrame top={`${counted(most, "variant")}; heights are square roots`} ticks={ticks} unit="of the picture is blank">
       <Flex height={`${high}px`} align="flex-end" gap="2px">
         {bins.slice(0, last + 1).map((count, place) => (
-          <Box
+          <PlotBar
             // biome-ignore lint/suspicious/noArrayIndexKey: a bin is its place
             key={place}
-            flex="1"
-            minHeight={count ? "2px" : 0}
-            height={`${(100 * Math.sqrt(count)) / most}%`}
-            bg="fg.muted"
-            title={`${count} variants are ${5 * place} to ${5 * place + 5} % blank`}
+            share={Math.sqrt(count / most)}
+            said={`${counted(count, "variant")} ${5 * place} to ${5 * place + 5} % blank`}
           />
         ))}
       </Flex>
-      <Flex justify="space-between" fontSize="caption" color="fg.muted">
-        <Text>0 %</Text>
-        <Text>{5 * (last + 1)} %</Text>
-      </Flex>
-    </Box>
+    </PlotFrame>
   );
 }
 
@@ -202,19 +197,22 @@ function Sides({ before, after }: { before: Record<string, number>; after: Recor
   if (!all.length) return <Text color="fg.muted">There are no boxes.</Text>;
   const low = Math.log2(Math.min(...all));
   const high = Math.log2(Math.max(...all));
-  const at = (value: number | undefined) => `${(100 * (Math.log2(Math.max(value ?? 1, 1e-3)) - low)) / Math.max(high - low, 1e-6)}%`;
+  const place = (octave: number) => (octave - low) / Math.max(high - low, 1e-6);
+  const at = (value: number | undefined) => `${100 * place(Math.log2(Math.max(value ?? 1, 1e-3)))}%`;
+  // Powers of two between the ends, and the ends where none is near.
+  const octaves = Array.from({ length: Math.floor(high) - Math.ceil(low) + 1 }, (_, step) => Math.ceil(low) + step);
+  const ticks = [low, ...octaves.filter((octave) => place(octave) > 0.12 && place(octave) < 0.88), high].map((octave) => ({
+    at: place(octave),
+    text: Math.round(2 ** octave),
+  }));
   return (
-    <Box>
+    <PlotFrame
+      ticks={ticks}
+      unit="px, halves and doubles evenly spaced"
+      top={`half of them above ${before["50%"]} px before, ${after["50%"]} px after`}
+    >
       {[before, after].map((each, row) => (
-        <Box
-          // biome-ignore lint/suspicious/noArrayIndexKey: before and after
-          key={row}
-          position="relative"
-          height="16px"
-          title={Object.entries(each)
-            .map(([share, value]) => `${share}: ${value} px`)
-            .join(", ")}
-        >
+        <Quantiles key={row ? "after" : "before"} said={`${row ? "after" : "before"}: ${sayQuantiles(each)}`}>
           <Box
             position="absolute"
             top="7px"
@@ -230,18 +228,25 @@ function Sides({ before, after }: { before: Record<string, number>; after: Recor
             style={{ left: at(each["25%"]), right: `calc(100% - ${at(each["75%"])})` }}
           />
           <Box position="absolute" top="1px" height="13px" width="2px" bg="amber.solid" style={{ left: at(each["50%"]) }} />
-        </Box>
+        </Quantiles>
       ))}
-      <Flex justify="space-between" fontSize="caption" color="fg.muted">
-        <Text>{Math.round(2 ** low)}</Text>
-        <Text>
-          median {before["50%"]} → {after["50%"]}
-        </Text>
-        <Text>{Math.round(2 ** high)}</Text>
-      </Flex>
+    </PlotFrame>
+  );
+}
+
+function Quantiles({ said, children }: { said: string; children: React.ReactNode }) {
+  return (
+    <Box position="relative" height="16px" role="img" {...useSaid(said)} _hover={{ bg: "bg.emphasized/50" }}>
+      {children}
     </Box>
   );
 }
+
+/** “5 % below 12, 25 % below 30, … px” */
+const sayQuantiles = (found: Record<string, number>) =>
+  `${Object.entries(found)
+    .map(([share, value]) => `${share.replace("%", " %")} ≤ ${Math.round(value)}`)
+    .join(", ")} px`;
 
 /** “Find the largest range that loses at most …”, for any range of a step that moves things. */
 function WidestRange({ dataset, document, catalogue }: Omit<Props, "close">) {

@@ -1,6 +1,7 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useRef, useState } from "react";
 import type { Schemas } from "../api/client";
+import { counted } from "../words/figures";
 
 interface Area {
   width: string;
@@ -48,8 +49,12 @@ export function BoxGrid({ grid, on, choose }: Props) {
     from.current = null;
     setDrag(null);
   };
+  const [said, setSaid] = useState<string | undefined>();
   return (
-    <Flex gap={1}>
+    <Flex gap={1} wrap="wrap">
+      <Text fontSize="caption" color={said ? "fg" : "fg.muted"} width="100%" minHeight="16px" lineHeight="16px" truncate title={said}>
+        {said ?? `lightest: ${counted(most, "object")}`}
+      </Text>
       <Text fontSize="caption" color="fg.muted" style={{ writingMode: "vertical-rl", transform: "rotate(180deg)" }}>
         height, px
       </Text>
@@ -60,14 +65,18 @@ export function BoxGrid({ grid, on, choose }: Props) {
           display="grid"
           gap="1px"
           style={{ gridTemplateColumns: `repeat(${columns}, 1fr)` }}
-          onPointerLeave={() => setDrag(null)}
+          onPointerLeave={() => {
+            setDrag(null);
+            setSaid(undefined);
+          }}
           onPointerUp={finish}
         >
           {counts.toReversed().flatMap((line, down) =>
             line.map((count, column) => {
               const row = rows - 1 - down;
               const cell: Cell = [column, row];
-              const said = `${count} objects ${edge(left + column)} to ${edge(left + column + 1)} px wide, ${edge(bottom + row)} to ${edge(bottom + row + 1)} px high`;
+              const here = `${counted(count, "object")}, ${edge(left + column)} to ${edge(left + column + 1)} px wide, ${edge(bottom + row)} to ${edge(bottom + row + 1)} px high`;
+              const brief = `${counted(count, "object")}, ${Math.round(edge(left + column))}-${Math.round(edge(left + column + 1))} × ${Math.round(edge(bottom + row))}-${Math.round(edge(bottom + row + 1))} px`;
               const on = chosen(cell);
               return (
                 <Box
@@ -75,8 +84,7 @@ export function BoxGrid({ grid, on, choose }: Props) {
                   // biome-ignore lint/suspicious/noArrayIndexKey: a cell is its place
                   key={`${column}-${row}`}
                   height="13px"
-                  aria-label={said}
-                  title={said}
+                  aria-label={here}
                   aria-pressed={on}
                   tabIndex={count ? 0 : -1}
                   bg={on ? "amber.solid" : "fg.muted"}
@@ -86,7 +94,11 @@ export function BoxGrid({ grid, on, choose }: Props) {
                     from.current = cell;
                     setDrag({ from: cell, to: cell });
                   }}
-                  onPointerEnter={() => from.current && setDrag({ from: from.current, to: cell })}
+                  onPointerEnter={() => {
+                    setSaid(brief);
+                    if (from.current) setDrag({ from: from.current, to: cell });
+                  }}
+                  onFocus={() => setSaid(brief)}
                   onKeyDown={(event: React.KeyboardEvent) => {
                     if (event.key === "Enter" || event.key === " ") choose(on ? undefined : area(cell, cell));
                   }}

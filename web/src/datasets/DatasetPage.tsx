@@ -9,7 +9,7 @@ import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
 import { ViewTools } from "../shell/ViewTools";
 import { byWhom } from "../state/session";
 import { classColor } from "../theme";
-import { sayCounts, saySplit } from "../words/figures";
+import { counted, sayCounts, saySplit } from "../words/figures";
 import { BoxGrid } from "./BoxGrid";
 import { FindingsPanel } from "./FindingsPanel";
 import { Levels } from "./Levels";
@@ -35,10 +35,10 @@ export function DatasetPage() {
   return (
     <Flex height="100%">
       <ViewTools>
-        <Text fontWeight={650} truncate>
+        <Text fontWeight={650} truncate flex="none" maxWidth="320px" title={dataset.name}>
           {dataset.name}
         </Text>
-        <Text color="fg.muted" ml={3} whiteSpace="nowrap">
+        <Text color="fg.muted" ml={3} truncate minWidth={0}>
           {sayCounts(Object.fromEntries(dataset.splits.map((split) => [split.split, split.images])))} images · read as {title}
           {byWhom(dataset.made_by)}
         </Text>
@@ -77,28 +77,34 @@ export function DatasetPage() {
           <>
             <Heading>box width and height; drag over an area</Heading>
             <BoxGrid grid={overview.data.boxes} on={filter} choose={(area) => change(area ?? { width: undefined, height: undefined })} />
-            <Heading>object side, px</Heading>
+            <Heading>object side</Heading>
             <Plot
               name="object side"
+              of="object"
+              unit="√(width × height), px"
               bins={overview.data.sides}
               on={filter.side}
-              say={(bin) => `${bin.count} objects with a side of ${Math.round(bin.low)} to ${Math.round(bin.high)} px`}
+              say={(bin) => `${counted(bin.count, "object")}, ${Math.round(bin.low)} to ${Math.round(bin.high)} px`}
               choose={(side) => change({ side })}
             />
             <Heading>width over height</Heading>
             <Plot
               name="width over height"
+              of="object"
+              unit="times as wide as high"
               bins={overview.data.aspects}
               on={filter.aspect}
-              say={(bin) => `${bin.count} objects ${bin.low} to ${bin.high} times as wide as high`}
+              say={(bin) => `${counted(bin.count, "object")}, ${bin.low} to ${bin.high} × as wide`}
               choose={(aspect) => change({ aspect })}
             />
             <Heading>objects in an image</Heading>
             <Plot
               name="objects in an image"
+              of="image"
+              unit="objects"
               bins={overview.data.objects}
               on={filter.objects}
-              say={(bin) => `${bin.count} images with ${bin.low} objects`}
+              say={(bin) => `${counted(bin.count, "image")} with ${counted(bin.low, "object")}`}
               choose={(objects) => change({ objects })}
             />
           </>

@@ -1,6 +1,7 @@
 import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Undo2 } from "lucide-react";
+import { useState } from "react";
 import { api, type Finding, take } from "../api/client";
 import { askFindings, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
@@ -85,6 +86,7 @@ export function FindingsPanel({ id, examining, shown, show }: Props) {
 }
 
 function Item({ finding, on, show, mend, busy }: { finding: Finding; on: boolean; show: () => void; mend: () => void; busy: boolean }) {
+  const [all, setAll] = useState(false);
   const remedy = REMEDIES[finding.edit];
   const here = !NOT_HERE.includes(finding.kind);
   return (
@@ -103,13 +105,29 @@ function Item({ finding, on, show, mend, busy }: { finding: Finding; on: boolean
       <Text fontSize="body" color="fg.muted">
         {finding.why}
       </Text>
-      <Text fontSize="small" mt={1} truncate title={finding.examples.join("\n")}>
-        {finding.examples[0]}
-      </Text>
+      {all ? (
+        <Box as="ul" aria-label="every case" fontSize="small" mt={1} maxHeight="180px" overflowY="auto" tabIndex={0} pl={4}>
+          {finding.examples.map((example, place) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: two cases may be told in the same words
+            <li key={place} style={{ overflowWrap: "anywhere" }}>
+              {example}
+            </li>
+          ))}
+        </Box>
+      ) : (
+        <Text fontSize="small" mt={1} truncate title={finding.examples[0]}>
+          {finding.examples[0]}
+        </Text>
+      )}
       <Flex gap={2} mt={2} align="center">
         {here && !NO_PLACE.includes(finding.kind) && (
           <Button size="xs" variant="outline" aria-pressed={on} onClick={show}>
             {on ? "Show all" : "Show"}
+          </Button>
+        )}
+        {finding.examples.length > 1 && (
+          <Button size="xs" variant="ghost" aria-expanded={all} onClick={() => setAll(!all)}>
+            {all ? "Fewer" : `Name all ${finding.examples.length}`}
           </Button>
         )}
         {here && remedy && !finding.mended && may.work && (

@@ -1,4 +1,5 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
+import { useState } from "react";
 import { saySplit } from "../words/figures";
 
 interface Props {
@@ -18,10 +19,38 @@ export function Levels({ split, mean, std, levels, range }: Props) {
   const most = Math.max(...levels.flat().map(Math.sqrt));
   const path = (counts: number[]) =>
     counts.map((count, place) => `${place ? "L" : "M"}${place} ${(40 - (40 * Math.sqrt(count)) / most).toFixed(2)}`).join("");
+  const totals = levels.map((counts) =>
+    Math.max(
+      1,
+      counts.reduce((sum, count) => sum + count, 0),
+    ),
+  );
+  const [place, setPlace] = useState<number | undefined>();
+  const shares = levels.map((counts, channel) => (100 * (counts[place ?? 0] ?? 0)) / (totals[channel] as number));
+  const bin = 256 / (levels[0]?.length ?? 64);
   return (
     <Box>
-      <svg viewBox="0 0 63 40" preserveAspectRatio="none" width="100%" height="56" role="img" aria-label="levels per channel">
-        <title>how often each level occurs, square root</title>
+      <Text fontSize="caption" color={place === undefined ? "fg.muted" : "fg"} minHeight="16px" lineHeight="16px" truncate>
+        {place === undefined
+          ? "how often, as a square root"
+          : `${place * bin}–${(place + 1) * bin - 1}: ${shares.map((share) => share.toFixed(1)).join(", ")} % of r, g, b`}
+      </Text>
+      <svg
+        viewBox="0 0 63 40"
+        preserveAspectRatio="none"
+        width="100%"
+        height="56"
+        role="img"
+        aria-label="levels per channel"
+        onPointerMove={({ clientX, currentTarget }) => {
+          const { left, width } = currentTarget.getBoundingClientRect();
+          setPlace(Math.min(63, Math.max(0, Math.round((63 * (clientX - left)) / width))));
+        }}
+        onPointerLeave={() => setPlace(undefined)}
+      >
+        {place !== undefined && (
+          <path d={`M${place} 0V40`} stroke="currentColor" strokeWidth={1} opacity={0.5} vectorEffect="non-scaling-stroke" />
+        )}
         {levels.map((counts, channel) => (
           <path
             key={CHANNELS[channel]}
@@ -42,9 +71,9 @@ export function Levels({ split, mean, std, levels, range }: Props) {
         <thead>
           <tr style={{ opacity: 0.75 }}>
             <th />
-            <th style={{ textAlign: "right", fontWeight: 400 }}>mean</th>
-            <th style={{ textAlign: "right", fontWeight: 400 }}>deviation</th>
-            <th style={{ textAlign: "right", fontWeight: 400 }}>range</th>
+            <th style={{ textAlign: "right", fontWeight: 400, paddingLeft: 6 }}>mean</th>
+            <th style={{ textAlign: "right", fontWeight: 400, paddingLeft: 6 }}>deviation</th>
+            <th style={{ textAlign: "right", fontWeight: 400, paddingLeft: 6 }}>range</th>
           </tr>
         </thead>
         <tbody>
@@ -54,9 +83,9 @@ export function Levels({ split, mean, std, levels, range }: Props) {
                 <Box as="span" display="inline-block" width="8px" height="8px" mr={1.5} style={{ background: COLORS[place] }} />
                 {channel}
               </td>
-              <td style={{ textAlign: "right" }}>{mean[place]?.toFixed(2)}</td>
-              <td style={{ textAlign: "right" }}>{std[place]?.toFixed(2)}</td>
-              <td style={{ textAlign: "right" }}>{range[place]?.join("–")}</td>
+              <td style={{ textAlign: "right", paddingLeft: 6 }}>{mean[place]?.toFixed(1)}</td>
+              <td style={{ textAlign: "right", paddingLeft: 6 }}>{std[place]?.toFixed(1)}</td>
+              <td style={{ textAlign: "right", paddingLeft: 6 }}>{range[place]?.join("–")}</td>
             </tr>
           ))}
         </tbody>

@@ -1,4 +1,6 @@
-import { Box, Flex, Text } from "@chakra-ui/react";
+import { Box, Flex } from "@chakra-ui/react";
+import { PlotFrame, useSaid } from "../shell/PlotFrame";
+import { counted } from "../words/figures";
 
 interface Bin {
   low: number;
@@ -9,6 +11,10 @@ interface Bin {
 interface Props {
   name: string;
   bins: Bin[];
+  /** What is counted, in the singular. */
+  of: string;
+  /** What is measured along the axis. */
+  unit: string;
   /** The bin the wall is narrowed to, as low-high. */
   on: string | undefined;
   say: (bin: Bin) => string;
@@ -16,42 +22,57 @@ interface Props {
 }
 
 /** Counts as upright bars; pressing one narrows the wall to it, and again widens it. */
-export function Plot({ name, bins, on, say, choose }: Props) {
+export function Plot({ name, bins, of, unit, on, say, choose }: Props) {
   const most = Math.max(...bins.map((bin) => bin.count));
   return (
     <Box role="group" aria-label={name}>
-      <Flex height="56px" align="flex-end" gap="2px">
-        {bins.map((bin) => {
-          const value = `${bin.low}-${bin.high}`;
-          return (
-            <Flex
-              key={value}
-              as="button"
-              flex="1"
-              height="100%"
-              align="flex-end"
-              title={say(bin)}
-              aria-label={say(bin)}
-              aria-pressed={on === value}
-              onClick={() => choose(on === value ? undefined : value)}
-              _hover={{ bg: "bg.emphasized/50" }}
-            >
-              <Box
-                width="100%"
-                height={`${(100 * bin.count) / most}%`}
-                minHeight={bin.count ? "2px" : 0}
-                bg={on === value ? "amber.solid" : "fg.muted"}
+      <PlotFrame top={counted(most, of)} ticks={ticksOf(bins)} unit={unit}>
+        <Flex height="56px" align="flex-end" gap="2px">
+          {bins.map((bin) => {
+            const value = `${bin.low}-${bin.high}`;
+            return (
+              <Column
+                key={value}
+                share={bin.count / most}
+                said={say(bin)}
+                on={on === value}
+                choose={() => choose(on === value ? undefined : value)}
               />
-            </Flex>
-          );
-        })}
-      </Flex>
-      <Flex justify="space-between" fontSize="caption" color="fg.muted" mt="2px">
-        <Text>{short(bins[0]?.low)}</Text>
-        <Text>{short(bins.at(-1)?.high)}</Text>
-      </Flex>
+            );
+          })}
+        </Flex>
+      </PlotFrame>
     </Box>
   );
 }
 
-const short = (value: number | undefined) => (value === undefined ? "" : Number(value.toPrecision(3)));
+function Column({ share, said, on, choose }: { share: number; said: string; on: boolean; choose: () => void }) {
+  const says = useSaid(said);
+  return (
+    <Flex
+      as="button"
+      flex="1"
+      height="100%"
+      align="flex-end"
+      aria-pressed={on}
+      onClick={choose}
+      {...says}
+      _hover={{ bg: "bg.emphasized/50" }}
+    >
+      <Box width="100%" height={`${100 * share}%`} minHeight={share > 0 ? "2px" : 0} bg={on ? "amber.solid" : "fg.muted"} />
+    </Flex>
+  );
+}
+
+/** The edges of some bins: both ends, and what fits between them. Bins that stand for one number each have it below their middle. */
+function ticksOf(bins: Bin[]) {
+  const single = bins.every((bin) => bin.low === bin.high);
+  const shown = 4;
+  const edges = single ? bins.map((bin) => bin.low) : [...bins.map((bin) => bin.low), bins.at(-1)?.high ?? 0];
+  const step = Math.max(1, Math.ceil((edges.length - 1) / shown));
+  return edges
+    .map((edge, place) => ({ at: (place + (single ? 0.5 : 0)) / bins.length, text: short(edge), place }))
+    .filter(({ place }) => place % step === 0 && (place === 0 || edges.length - 1 - place >= step / 2 || place === edges.length - 1));
+}
+
+const short = (value: number) => Number(value.toPrecision(value >= 1000 ? 4 : 2));

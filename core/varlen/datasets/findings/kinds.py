@@ -11,9 +11,8 @@ from varlen.errors import DatasetError, LevelsUnclear
 
 Severity = Literal["error", "warning", "note"]
 SEVERITIES: tuple[Severity, ...] = ("error", "warning", "note")
-EXAMPLES = 5
-#: Of errors every one is named, up to so many of a kind.
-MOST_ERRORS = 1000
+#: Every case is named, up to so many of a kind.
+EXAMPLES = 1000
 #: Boxes longer than this many times their width are suspicious.
 EXTREME = 20.0
 
@@ -104,10 +103,6 @@ def kind_of(error: DatasetError) -> str:
     return "levels-unclear" if isinstance(error, LevelsUnclear) else "damaged-file"
 
 
-def _most(kind: str) -> int:
-    return MOST_ERRORS if KINDS[kind][0] == "error" else EXAMPLES
-
-
 class FindingCounts:
     """Findings as they come, in the order of `KINDS`."""
 
@@ -118,7 +113,7 @@ class FindingCounts:
 
     def add(self, kind: str, example: str, image: str = "", thing: str = "") -> None:
         self.counts[kind] += 1
-        if len(self.examples[kind]) < _most(kind):
+        if len(self.examples[kind]) < EXAMPLES:
             self.examples[kind].append(example)
         if image:
             self.places[kind].append((image, thing))
@@ -126,7 +121,7 @@ class FindingCounts:
     def extend(self, more: FindingCounts) -> None:
         self.counts.update(more.counts)
         for kind, examples in more.examples.items():
-            self.examples[kind] += examples[: max(_most(kind) - len(self.examples[kind]), 0)]
+            self.examples[kind] += examples[: max(EXAMPLES - len(self.examples[kind]), 0)]
         for kind, places in more.places.items():
             self.places[kind] += places
 
