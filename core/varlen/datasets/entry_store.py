@@ -62,11 +62,17 @@ class StoredEntries(Mapping[str, "Entry"]):
                 keys.append(entry.key)
                 ends.append(ends[-1] + len(data))
                 split_of.append(splits.setdefault(entry.split, len(splits)))
-        # By key, and of equal keys the one that came last.
-        order = keys.order().tolist()
-        kept = [place for place, after in itertools.zip_longest(order, order[1:]) if after is None or keys[place] != keys[after]]
-        places = array("Q", itertools.chain.from_iterable((ends[place], ends[place + 1]) for place in kept))
-        made = cls(Path(out.name), keys.taken(kept), places, list(splits), np.array(split_of, np.int16)[kept])
+        bounds, of_split = np.array(ends, np.uint64), np.array(split_of, np.int16)
+        if not keys.increasing():
+            # By key, and of equal keys the one that came last.
+            order = keys.order()
+            last = np.fromiter((keys[a] != keys[b] for a, b in itertools.pairwise(order)), np.bool_, len(order) - 1)
+            order = order[np.append(last, True)]
+            keys, of_split = keys.taken(order), of_split[order]
+            pairs = np.stack([bounds[order], bounds[order + 1]], 1)
+        else:
+            pairs = np.stack([bounds[:-1], bounds[1:]], 1)
+        made = cls(Path(out.name), keys, array("Q", pairs.tobytes()), list(splits), of_split)
         weakref.finalize(made, Path(out.name).unlink, missing_ok=True)
         return made
 

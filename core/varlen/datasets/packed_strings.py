@@ -58,8 +58,16 @@ class PackedStrings(PackedTexts):
         ends = np.array(self._ends, np.int64)
         if len(self) == 0 or (np.diff(ends) > SHORT).any():
             return np.array(sorted(range(len(self)), key=self._text), np.int64)
-        raw = bytes(self._bytes)
-        return np.argsort(np.array([raw[a:b] for a, b in zip(self._ends, self._ends[1:], strict=False)]), kind="stable")
+        # Filled up to one length in one go: a list of all would take several times their memory.
+        lengths = np.diff(ends)
+        columns = np.zeros((len(self), int(lengths.max(initial=1))), np.uint8)
+        columns[np.arange(columns.shape[1]) < lengths[:, None]] = np.frombuffer(self._bytes, np.uint8)
+        return np.argsort(columns.view(f"S{columns.shape[1]}")[:, 0], kind="stable")
+
+    def increasing(self) -> bool:
+        """Whether each is greater than the one before it."""
+        raw, ends = self._bytes, self._ends
+        return all(raw[ends[place - 1] : ends[place]] < raw[ends[place] : ends[place + 1]] for place in range(1, len(self)))
 
     def taken(self, places: Iterable[int]) -> PackedStrings:
         """Those at `places`, in that order."""

@@ -127,6 +127,8 @@ def _folders(path: str) -> tuple[str, ...]:
     return (f"{here.as_posix()}/", f"{here.as_posix()}/images/", *usual, above, f"{above}images/")
 
 
+#: Images or annotations that are on their way to or from the temporary database together.
+AT_ONCE = 500
 _LISTS = frozenset(("images", "annotations", "categories"))
 _SPOOL = """
 create table image (place integer primary key, file text, id text, name text, body text, key text);
@@ -195,7 +197,7 @@ class _Reader:
                     categories.append(value)
                 case _:
                     head[name] = value
-            if len(waiting["images"]) + len(waiting["annotations"]) > 5000:
+            if len(waiting["images"]) + len(waiting["annotations"]) > AT_ONCE:
                 self._flush(waiting)
         self._flush(waiting)
 
@@ -243,18 +245,21 @@ class _Reader:
 
     def _find_pictures(self) -> None:
         """Write down each image's picture, and note those that have none or are listed twice in one file."""
-        found: list[tuple[bytes, int]] = []
-        met: set[tuple[str, str]] = set()
-        for place, path, number, name in self.spool.execute("select place, file, id, name from image order by place"):
-            key = self._key(path, number, name.decode("utf-8", "surrogatepass"))
-            if key is None:
-                continue
-            if (path, key) in met:
-                self.problems.note("bad-label", f"{path}: image {key} is listed twice")
-            met.add((path, key))
-            found.append((key.encode("utf-8", "surrogatepass"), place))
-        self.spool.executemany("update image set key = ? where place = ?", found)
-        self.spool.execute("create index by_key on image (key)")
+        last = 0
+        while some := self.spool.execute(
+            "select place, file, id, name from image where place > ? order by place limit ?", (last, AT_ONCE)
+        ).fetchall():
+            named = ((self._key(path, number, name.decode("utf-8", "surrogatepass")), place) for place, path, number, name in some)
+            found = [(key.encode("utf-8", "surrogatepass"), place) for key, place in named if key is not None]
+            self.spool.executemany("update image set key = ? where place = ?", found)
+            last = some[-1][0]
+        self.spool.execute("create index by_key on image (key, file, place)")
+        again = (
+            "select file, key from image where exists (select 1 from image as one where one.key = image.key and one.file = image.file"
+            " and one.place < image.place) order by place"
+        )
+        for path, key in self.spool.execute(again):
+            self.problems.note("bad-label", f"{path}: image {key.decode('utf-8', 'surrogatepass')} is listed twice")
         if self.by_tail:
             said = f"{len(self.by_tail)} pictures were found by the end of the path that the labels name, such as {self.by_tail[0]}"
             self.problems.remark("path-matched", said)

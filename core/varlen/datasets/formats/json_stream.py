@@ -14,7 +14,7 @@ import orjson
 
 from varlen.errors import DatasetError
 
-CHUNK = 1 << 20
+CHUNK = 1 << 18
 LARGEST_ITEM = 64 << 20
 _SPACE = " \t\r\n"
 _AFTER = frozenset(" \t\r\n,:]}")
