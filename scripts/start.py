@@ -6,6 +6,7 @@ Run by `make start` and `make serve` with the environment's own Python.
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import shutil
 import signal
@@ -14,6 +15,7 @@ import subprocess
 import sys
 import time
 import urllib.request
+from datetime import UTC, datetime
 from pathlib import Path
 
 import postgres
@@ -159,6 +161,15 @@ def prepare(demo_images: str, link_at: str) -> str:
     return said.decode().strip()
 
 
+def say(line: str) -> None:
+    """What the supervisor has to say, in the form that all logs are wanted in."""
+    if os.environ.get("VARLEN_LOG") == "json":
+        now = datetime.now(UTC).isoformat(timespec="milliseconds")
+        print(json.dumps({"at": now, "level": "warning", "from": "varlen.supervisor", "says": line}), file=sys.stderr, flush=True)
+    else:
+        print(f"varlen: {line}", file=sys.stderr, flush=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--port", type=int, default=int(os.environ.get("VARLEN_PORT", "8417")))
@@ -178,7 +189,7 @@ def main() -> None:
         Part("the worker", lambda: manage("work", start_new_session=True)),
         Part("the web server", lambda: subprocess.Popen(web, cwd=SERVER, start_new_session=True, pass_fds=[door.fileno()])),
     ]
-    supervisor = Supervisor(PrivateDatabase(), parts, lambda line: print(f"varlen: {line}", file=sys.stderr, flush=True))
+    supervisor = Supervisor(PrivateDatabase(), parts, say)
 
     def stop(*_: object) -> None:
         supervisor.stopping = True

@@ -29,6 +29,10 @@ class JSONLines(logging.Formatter):
             "says": record.getMessage(),
         }
         line.update(getattr(record, "facts", {}))
+        if job := getattr(record, "job", None):
+            # What the queue says of a job: which it is, and what became of it.
+            line["job"] = {"id": job.get("id"), "task": job.get("task_name"), "for": job.get("task_kwargs")}
+            line["action"] = getattr(record, "action", "")
         if record.exc_info:
             line["trace"] = self.formatException(record.exc_info)
         return json.dumps(line, ensure_ascii=False)

@@ -21,7 +21,7 @@ SCHEDULER = os.environ.get("VARLEN_SCHEDULER", "")
 _NAMED = [Path(name).expanduser().resolve() for name in os.environ.get("VARLEN_FOLDERS", "").split(os.pathsep) if name]
 #: For a team none but the demo's, unless they are named: a home folder is somebody's own.
 FOLDERS = _NAMED or ([] if os.environ.get("VARLEN_SIGN_IN") == "1" else [Path.home()]) + [STATE / "demo"]
-#: URLs in object stores below which datasets may be imported; VARLEN_STORES names them, with commas. None unless named.
+#: URLs in object stores below which datasets may be imported and editions copied; VARLEN_STORES names them, with commas. None unless named.
 STORES = [url.strip().rstrip("/") for url in os.environ.get("VARLEN_STORES", "").split(",") if url.strip()]
 #: Whether people have accounts and sign in; only then may any other address than loopback be served.
 SIGN_IN = os.environ.get("VARLEN_SIGN_IN") == "1"
@@ -157,7 +157,7 @@ SPECTACULAR_SETTINGS = {
     },
 }
 PROCRASTINATE_ON_APP_READY = "varlen_server.editions.stalled_jobs.register"
-#: VARLEN_LOG=json writes a line for every request, and all others, as JSON.
+#: VARLEN_LOG=json writes a line for every request and every job, and all others, as JSON.
 _JSON_LOG = os.environ.get("VARLEN_LOG") == "json"
 LOGGING = {
     "version": 1,
@@ -165,5 +165,9 @@ LOGGING = {
     "formatters": {"json": {"()": "varlen_server.request_log.JSONLines"}},
     "handlers": {"console": {"class": "logging.StreamHandler", **({"formatter": "json"} if _JSON_LOG else {})}},
     "root": {"handlers": ["console"], "level": "WARNING"},
-    "loggers": {"varlen.requests": {"level": "INFO" if _JSON_LOG else "WARNING"}, "axes": {"level": "ERROR"}},
+    "loggers": {
+        "varlen.requests": {"level": "INFO" if _JSON_LOG else "WARNING"},
+        "procrastinate.worker": {"level": "INFO" if _JSON_LOG else "WARNING"},
+        "axes": {"level": "ERROR"},
+    },
 }

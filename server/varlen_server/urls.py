@@ -99,6 +99,7 @@ urlpatterns = [
     path("api/editions/<int:pk>/cancel", editions.EditionCancel.as_view()),
     path("api/editions/<int:pk>/resume", editions.EditionResume.as_view()),
     path("api/editions/<int:pk>/check", editions.EditionCheck.as_view()),
+    path("api/editions/<int:pk>/copy", editions.EditionCopy.as_view()),
     path("api/editions/<int:pk>/images", image_views.EditionImages.as_view()),
     path("api/editions/<int:pk>/images/<int:row>", image_views.EditionImage.as_view()),
     path("api/editions/<int:pk>/images/<int:row>/recreate", image_views.EditionRecreate.as_view()),

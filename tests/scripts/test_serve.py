@@ -146,6 +146,8 @@ def test_requests_are_logged_as_json_without_their_queries(served: Served) -> No
             break
     assert found[0]["path"] == "/api/session"
     assert found[0]["status"] == 200
+    # The worker and the supervisor speak in the same form.
+    assert any(line["from"].startswith("procrastinate") and line["says"].startswith("Starting worker") for line in lines)
     assert "a-word-nobody-else-uses" not in (served.state / "said.log").read_text()
 
 

@@ -18,9 +18,11 @@ from django.core.cache import cache
 from django.db import transaction
 from django.test import Client
 from django.utils import timezone
+from varlen.editions.verify import verify
 from varlen.stores import Store
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.tasks import import_dataset_task
+from varlen_server.editions.tasks import copy_edition, make_edition
 from varlen_server.people import services
 from varlen_server.people.models import Invitation, LogEntry, Member, Token
 from varlen_server.people.roles import Role, Scope
@@ -59,6 +61,7 @@ lwk rsw  GET     /api/editions/{id}
   k      DELETE  /api/editions/{id}
  wk   w  POST    /api/editions/{id}/cancel
  wk   w  POST    /api/editions/{id}/check
+ wk   w  POST    /api/editions/{id}/copy
 lwk r w  GET     /api/editions/{id}/compare/{other}
 lwk r w  GET     /api/editions/{id}/download
 lwk r w  GET     /api/editions/{id}/images
@@ -465,6 +468,30 @@ def test_only_named_places_are_imported_from(visitors: dict[str, Client], settin
         assert len(answer.json()["problems"]) == 1
         assert worker.get("/api/folders", {"path": str(place)}).status_code in (404, 422), place
     assert [each["path"] for each in worker.get("/api/folders").json()["folders"]] == [str(inside), "s3://moths/shared"]
+
+
+def test_an_edition_is_copied_to_a_store_that_was_named_and_nowhere_else(
+    visitors: dict[str, Client], settings: Any, bucket: Store, moths: Any, tmp_path: Path
+) -> None:
+    settings.STORES, settings.EDITIONS = [f"{bucket.url}/shared"], tmp_path
+    worker = visitors["work"]
+    document = {"varlen_pipeline": 1, "seed": 1, "steps": []}
+    order = {"name": "To share", "dataset": moths.pk, "document": document, "variants": 0}
+    made = worker.post("/api/editions", order, content_type="application/json").json()["id"]
+    make_edition(edition_id=made)
+    for place in (f"{bucket.url}/private", "s3://others/x", "http://169.254.169.254/latest", str(tmp_path / "here"), f"{bucket.url}/shared/../x"):
+        answer = worker.post(f"/api/editions/{made}/copy", {"url": place}, content_type="application/json")
+        assert answer.status_code == 422, place
+    url = f"{bucket.url}/shared/edition"
+    answer = worker.post(f"/api/editions/{made}/copy", {"url": url}, content_type="application/json")
+    assert (answer.status_code, answer.json()["copy_state"]["state"]) == (200, "copying")
+    copy_edition(edition_id=made, url=url)
+    edition = worker.get(f"/api/editions/{made}").json()
+    assert (edition["copy_state"]["state"], edition["copy_state"]["url"]) == ("copied", url)
+    assert verify(url, record=edition["record_digest"]) == []  # type: ignore[arg-type]
+    copy_edition(edition_id=made, url=url)
+    assert "there is an edition here already" in worker.get(f"/api/editions/{made}").json()["copy_state"]["message"]
+    assert LogEntry.objects.filter(what__contains=url).count() == 1
 
 
 def test_a_dataset_is_imported_from_a_store_that_was_named(visitors: dict[str, Client], settings: Any, bucket: Store, survey_folder: Path) -> None:

@@ -17,6 +17,7 @@ from pathlib import Path
 
 import orjson
 
+from varlen.atomic_files import file_digest
 from varlen.editions.chunks import LeftOut, read_chunk
 from varlen.editions.record import RECORD, EditionRecord, read_record
 from varlen.errors import EditionError, VarlenError
@@ -56,6 +57,52 @@ def export_to_store(url: str, export: Export, resume: bool, packs: bool) -> Edit
         raise EditionError(str(error)) from None
     shutil.rmtree(folder.parent, ignore_errors=True)
     return record
+
+
+def copy_to_store(folder: Path, url: str, progress: Callable[[int, int], None] = lambda done, total: None) -> None:
+    """Send an edition that lies in `folder` to `url`; what an interrupted copy of the same edition brought there is not sent again.
+
+    progress: called with files that are there and their final number. Raises `EditionError` where something else lies there, and with what the
+    store said.
+    """
+    store = Store(url)
+    mark = orjson.dumps(
+        {"says": "an edition is being copied here; it is complete when edition.json is there", "record": file_digest(folder / RECORD)}
+    )
+    files = sorted(path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file() and path.name != RECORD)
+    try:
+        there = store.listed()
+        if RECORD in there:
+            raise EditionError(f"{url}: there is an edition here already")
+        if there and not (MARK in there and store.read(MARK) == mark):
+            raise EditionError(f"{url}: is not empty; an edition needs a new folder")
+        store.write(MARK, mark)
+        # A file is there only as a whole.
+        missing = [path for path in files if there.get(path) != (folder / path).stat().st_size]
+        done = len(files) - len(missing)
+        with ThreadPoolExecutor(AT_ONCE, thread_name_prefix="to-store") as pool:
+            for start in range(0, len(missing), 16 * AT_ONCE):
+                for _ in pool.map(lambda path: _send_one(store, folder / path, path), missing[start : start + 16 * AT_ONCE]):
+                    done += 1
+                    progress(done, len(files) + 1)
+        _send_one(store, folder / RECORD, RECORD)
+        store.remove(MARK)
+        progress(len(files) + 1, len(files) + 1)
+    except VarlenError as error:
+        raise EditionError(str(error)) from None
+
+
+def _send_one(store: Store, file: Path, path: str) -> None:
+    """Send a file, more than once where that fails. Raises `VarlenError`, `FileNotFoundError`."""
+    for attempt in range(ATTEMPTS):
+        if not file.exists():
+            raise FileNotFoundError(file)
+        try:
+            return store.send(file, path)
+        except VarlenError:
+            if attempt == ATTEMPTS - 1:
+                raise
+            time.sleep(0.5 * 2**attempt)
 
 
 def _made(folder: Path) -> EditionRecord | None:
@@ -146,17 +193,8 @@ class _Sender:
             settle(wait(under_way).done)
 
     def _one(self, file: Path, path: str) -> str:
-        for attempt in range(ATTEMPTS):
-            if not file.exists():
-                raise FileNotFoundError(file)
-            try:
-                self.store.send(file, path)
-                return path
-            except VarlenError:
-                if attempt == ATTEMPTS - 1:
-                    raise
-                time.sleep(0.5 * 2**attempt)
-        raise AssertionError("the last attempt returns or raises")
+        _send_one(self.store, file, path)
+        return path
 
     def send_rest(self) -> None:
         """What is not there yet; then, last, the record."""

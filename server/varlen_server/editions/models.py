@@ -53,6 +53,8 @@ class Edition(Authored):
     left_out = models.JSONField(default=list)
     #: The last check of its files: state, how far, what was found, when.
     check_state = models.JSONField(default=dict)
+    #: Its last copy in an object store: state, URL, how far, what went wrong, when.
+    copy_state = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
     started = models.DateTimeField(null=True)
     finished = models.DateTimeField(null=True)

@@ -34,6 +34,21 @@ class CheckSerializer(serializers.Serializer):
     at = serializers.CharField(default="")
 
 
+class CopySerializer(serializers.Serializer):
+    """An edition's last copy in an object store. state: "", copying, copied or failed."""
+
+    state = serializers.CharField(default="")
+    url = serializers.CharField(default="")
+    done = serializers.IntegerField(default=0, help_text="files that are there")
+    total = serializers.IntegerField(default=0)
+    message = serializers.CharField(default="")
+    at = serializers.CharField(default="")
+
+
+class CopyRequestSerializer(serializers.Serializer):
+    url = serializers.CharField(max_length=1000, help_text="a new folder, as s3://bucket/folder")
+
+
 class EditionSerializer(serializers.ModelSerializer):
     order = serializers.DictField()
     counts = serializers.DictField()
@@ -42,6 +57,7 @@ class EditionSerializer(serializers.ModelSerializer):
     left_out = LeftOutSerializer(many=True)
     lost = serializers.SerializerMethodField()
     check_state = serializers.SerializerMethodField()
+    copy_state = serializers.SerializerMethodField()
     pipeline_name = serializers.SerializerMethodField()
     pipeline = serializers.SerializerMethodField()
     revision_number = serializers.SerializerMethodField()
@@ -76,6 +92,7 @@ class EditionSerializer(serializers.ModelSerializer):
             "statistics",
             "left_out",
             "check_state",
+            "copy_state",
             "path",
             "rate",
             "created",
@@ -101,6 +118,10 @@ class EditionSerializer(serializers.ModelSerializer):
     @extend_schema_field(CheckSerializer)
     def get_check_state(self, edition: Edition) -> dict[str, Any]:
         return {"state": "", "done": 0, "count": 0, "problems": [], "at": "", **edition.check_state}
+
+    @extend_schema_field(CopySerializer)
+    def get_copy_state(self, edition: Edition) -> dict[str, Any]:
+        return {"state": "", "url": "", "done": 0, "total": 0, "message": "", "at": "", **edition.copy_state}
 
     def get_lost(self, edition: Edition) -> list[str]:
         """What its format holds of the source not at all, or only in part, in words."""

@@ -20,13 +20,15 @@ from varlen.editions.scores import Score, attach, read_scores, scores_of
 from varlen.errors import EditionError
 from varlen.forecasts.outlook import expected_labels
 from varlen.pipeline.document import from_json
+from varlen.stores import url_of
 
 from varlen_server.authorship import by_whom
+from varlen_server.datasets.imports import allowed_url
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.services import load, split_counts
 from varlen_server.editions.models import Edition
 from varlen_server.editions.names import free_name
-from varlen_server.editions.tasks import check_edition, make_edition
+from varlen_server.editions.tasks import check_edition, copy_edition, make_edition
 from varlen_server.errors import Conflict
 from varlen_server.keeping import deleting
 from varlen_server.people.log import note
@@ -143,6 +145,15 @@ def check(edition: Edition) -> None:
     with transaction.atomic():
         Edition.objects.filter(pk=edition.pk).update(check_state={"state": "checking", "done": 0})
         check_edition.defer(edition_id=edition.pk)
+
+
+def copy(edition: Edition, asked: str) -> None:
+    """Send an edition to a URL in a store that this server may write to, in the background. Raises `DatasetError` for another place."""
+    url = allowed_url(url_of(asked) or asked)
+    with transaction.atomic():
+        Edition.objects.filter(pk=edition.pk).update(copy_state={"state": "copying", "url": url})
+        copy_edition.defer(edition_id=edition.pk, url=url)
+    note("copied", f"edition {edition.pk}: {edition}, to {url}")
 
 
 def remove(edition: Edition) -> None:

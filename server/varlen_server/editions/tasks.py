@@ -15,6 +15,7 @@ from varlen.datasets.dataset import Dataset as CoreDataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, read_record
+from varlen.editions.to_store import copy_to_store
 from varlen.editions.verify import verify
 from varlen.errors import EditionError, VarlenError
 from varlen.executors import Cancelled
@@ -111,6 +112,31 @@ def check_edition(edition_id: int) -> None:
     except VarlenError as error:
         problems = [str(error)]
     _note(edition, {"state": "checked", "done": done, "problems": problems[:200], "count": len(problems), "at": timezone.now().isoformat()})
+
+
+@app.task(name="copy_edition", retry=RetryStrategy(max_attempts=5, wait=2), lock="editions-copy")
+def copy_edition(edition_id: int, url: str) -> None:
+    """Send an edition to an object store; one that was interrupted goes on with the files that are missing."""
+    edition = Edition.objects.filter(pk=edition_id, state=Edition.State.DONE).first()
+    if edition is None:
+        return
+    last = 0.0
+
+    def progress(done: int, total: int) -> None:
+        nonlocal last
+        if time.monotonic() - last > OFTEN:
+            last = time.monotonic()
+            told({"state": "copying", "url": url, "done": done, "total": total})
+
+    def told(found: dict[str, object]) -> None:
+        Edition.objects.filter(pk=edition.pk).update(copy_state=found)
+
+    try:
+        copy_to_store(edition.folder, url, progress)
+    except (VarlenError, OSError) as error:
+        told({"state": "failed", "url": url, "message": str(error)})
+    else:
+        told({"state": "copied", "url": url, "at": timezone.now().isoformat()})
 
 
 def _note(edition: Edition, found: dict[str, object]) -> None:

@@ -16,6 +16,7 @@ from varlen_server.editions.models import Edition
 from varlen_server.editions.orders import spec_of
 from varlen_server.editions.range_responses import zip_response
 from varlen_server.editions.serializers import (
+    CopyRequestSerializer,
     EditionRequestSerializer,
     EditionSerializer,
     EstimateRequestSerializer,
@@ -99,6 +100,14 @@ class EditionCheck(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """Compare every file of an edition with its record, in the background."""
         services.check(services.done_or_404(pk))
+        return _shown(pk)
+
+
+class EditionCopy(APIView):
+    @extend_schema(request=CopyRequestSerializer, responses={200: EditionSerializer, 422: MessageSerializer}, operation_id="editions_copy")
+    def post(self, request: Request, pk: int) -> Response:
+        """Send the edition to a folder in an object store that this server may write to, in the background."""
+        services.copy(services.done_or_404(pk), body_of(request, CopyRequestSerializer)["url"])
         return _shown(pk)
 
 

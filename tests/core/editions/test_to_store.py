@@ -12,7 +12,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
-from varlen.editions.to_store import MARK, staging_of
+from varlen.editions.to_store import MARK, copy_to_store, staging_of
 from varlen.editions.verify import verify
 from varlen.errors import DatasetError, EditionError, VarlenError
 from varlen.executors import Cancelled
@@ -91,6 +91,39 @@ def test_nothing_is_complete_before_all_is_there_and_it_goes_on(
     here = export(survey, PIPELINE, tmp_path / "here", ExportSpec(8))
     assert there["output_digest"] == here["output_digest"]
     assert verify(url) == []
+
+
+def test_a_copy_that_is_interrupted_goes_on_and_is_whole_at_the_end(
+    bucket: Store, survey: Dataset, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A store that fails half way leaves no edition there; the next copy sends what is missing; another edition is kept out."""
+    record = export(survey, PIPELINE, tmp_path / "here", ExportSpec(1))
+    url, real, sent = f"{bucket.url}/copy", Store.send, []
+
+    def failing(store: Store, file: Path, path: str) -> None:
+        if len(sent) >= 5:
+            raise VarlenError("the line is dead")
+        real(store, file, path)
+        sent.append(path)
+
+    monkeypatch.setattr("varlen.editions.to_store.ATTEMPTS", 1)
+    monkeypatch.setattr(Store, "send", failing)
+    with pytest.raises(EditionError, match="the line is dead"):
+        copy_to_store(tmp_path / "here", url)
+    assert "edition.json" not in Store(url).listed()
+    export(survey, PIPELINE, tmp_path / "other", ExportSpec(2))
+    with pytest.raises(EditionError, match="is not empty"):
+        copy_to_store(tmp_path / "other", url)
+    before = len(sent)
+    monkeypatch.setattr(Store, "send", lambda store, file, path: (real(store, file, path), sent.append(path))[0])
+    told: list[tuple[int, int]] = []
+    copy_to_store(tmp_path / "here", url, lambda *each: told.append(each))
+    assert not set(sent[:before]) & set(sent[before:])
+    assert sent[-1] == "edition.json"
+    assert told[-1][0] == told[-1][1] == len(Store(url).listed())
+    assert verify(url, record=record["record_digest"]) == []  # type: ignore[arg-type]
+    with pytest.raises(EditionError, match="there is an edition here already"):
+        copy_to_store(tmp_path / "here", url)
 
 
 def test_damage_in_a_store_is_found(bucket: Store, survey: Dataset) -> None:

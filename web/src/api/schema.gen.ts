@@ -263,6 +263,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/editions/{id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Send the edition to a folder in an object store that this server may write to, in the background. */
+        post: operations["editions_copy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/editions/{id}/download": {
         parameters: {
             query?: never;
@@ -1315,6 +1332,28 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description An edition's last copy in an object store. state: "", copying, copied or failed. */
+        Copy: {
+            /** @default  */
+            state: string;
+            /** @default  */
+            url: string;
+            /**
+             * @description files that are there
+             * @default 0
+             */
+            done: number;
+            /** @default 0 */
+            total: number;
+            /** @default  */
+            message: string;
+            /** @default  */
+            at: string;
+        };
+        CopyRequestRequest: {
+            /** @description a new folder, as s3://bucket/folder */
+            url: string;
+        };
         Dataset: {
             readonly id: number;
             name: string;
@@ -1451,6 +1490,7 @@ export interface components {
             };
             left_out: components["schemas"]["LeftOut"][];
             readonly check_state: components["schemas"]["Check"];
+            readonly copy_state: components["schemas"]["Copy"];
             readonly path: string;
             /**
              * Format: double
@@ -3245,6 +3285,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EditionDifference"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    editions_copy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyRequestRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edition"];
                 };
             };
             422: {

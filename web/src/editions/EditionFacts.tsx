@@ -1,15 +1,17 @@
-import { Box, Button, Flex, NativeSelect, Table, Text } from "@chakra-ui/react";
+import { Box, Button, Flex, Input, NativeSelect, Table, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download } from "lucide-react";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, type Dataset, type Edition, type PipelineDocument, take } from "../api/client";
-import { askEditions, refresh } from "../api/queries";
+import { askEditions, askFolders, refresh } from "../api/queries";
 import { Command, quoted } from "../picture/TraceParts";
 import { DeleteEdition } from "../shell/DeleteEdition";
 import { ErrorBox } from "../shell/ErrorBox";
 import { May } from "../shell/May";
 import { Heading } from "../shell/NarrowPanel";
 import { fileName, saveFile } from "../shell/pipeline-file";
+import { may } from "../state/session";
 import { USUAL_FILES } from "../state/view";
 import { classColor } from "../theme";
 import { counted, percent, saySplit } from "../words/figures";
@@ -58,6 +60,7 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
       {statistics.box_side_px && <Sides {...statistics.box_side_px} />}
       <Heading>files compared with the record</Heading>
       <Check edition={edition} />
+      <Copy edition={edition} />
       <Heading>scores</Heading>
       <Scores edition={edition} />
       <Heading>the same in a terminal</Heading>
@@ -362,6 +365,45 @@ function Check({ edition }: { edition: Edition }) {
       <Text color="fg.muted" fontSize="small" mt={1} overflowWrap="anywhere">
         varlen verify {quoted(edition.path)}
       </Text>
+    </>
+  );
+}
+
+/** Send it to an object store, where this server may write to one. */
+function Copy({ edition }: { edition: Edition }) {
+  const client = useQueryClient();
+  const places = useQuery({ ...askFolders(""), enabled: may.work });
+  const stores = places.data?.folders.filter((each) => each.path.includes("://")) ?? [];
+  const [url, setUrl] = useState<string | undefined>();
+  const send = useMutation({
+    mutationFn: (to: string) => take(api.POST("/api/editions/{id}/copy", { params: { path: { id: edition.id } }, body: { url: to } })),
+    onSuccess: () => refresh(client, ["edition", edition.id]),
+  });
+  const copied = edition.copy_state;
+  if (!stores.length && !copied.state) return null;
+  const wanted = url ?? `${stores[0]?.path ?? ""}/edition-${edition.id}`;
+  const under = copied.state === "copying";
+  const submit = (event: React.FormEvent) => {
+    event.preventDefault();
+    send.mutate(wanted);
+  };
+  return (
+    <>
+      <Heading>in an object store</Heading>
+      {stores.length > 0 && (
+        <Flex as="form" gap={2} onSubmit={submit}>
+          <Input size="xs" aria-label="Copy to" value={wanted} onChange={(event) => setUrl(event.target.value)} />
+          <Button type="submit" size="xs" variant="outline" flex="none" loading={under || send.isPending}>
+            Copy there
+          </Button>
+        </Flex>
+      )}
+      <Text role="status" fontSize="small" mt={1} overflowWrap="anywhere" color={copied.state === "failed" ? "loss" : "fg.muted"}>
+        {under && `${copied.done ?? 0} of ${copied.total || "its"} files are there`}
+        {copied.state === "copied" && `complete in ${copied.url}`}
+        {copied.state === "failed" && copied.message}
+      </Text>
+      {send.error && <ErrorBox error={send.error} />}
     </>
   );
 }

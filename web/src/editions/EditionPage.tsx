@@ -19,7 +19,8 @@ export function EditionPage() {
   const [filter, setFilter] = useState<RowFilter>({});
   const found = useQuery({
     ...askEdition(id),
-    refetchInterval: ({ state }) => (state.data?.check_state.state === "checking" ? 700 : false),
+    refetchInterval: ({ state }) =>
+      state.data?.check_state.state === "checking" || state.data?.copy_state.state === "copying" ? 700 : false,
   });
   const datasets = useQuery(askDatasets);
   if (found.error) return <ErrorBox error={found.error} />;
@@ -93,7 +94,7 @@ function Filters({ edition, classes, filter, change }: FilterProps) {
       />
       {facets.data && (
         <>
-          <Heading>steps that fired</Heading>
+          {facets.data.steps.length > 0 && <Heading>steps that fired</Heading>}
           <Bars bins={facets.data.steps} say={(id) => stepName(edition, id)} on={filter.step} choose={(step) => change({ step })} />
           <Heading>objects</Heading>
           <Bars
