@@ -17,7 +17,11 @@ import math
 import struct
 from array import array
 from collections.abc import Mapping, Sequence
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 T = TypeVar("T")
 
@@ -69,13 +73,7 @@ class Stream:
 
         Rounding also hides the last bit, in which `math.exp` may differ between machines.
         """
-        if low == high:
-            self.unit()
-            return low
-        if low <= 0.0:
-            return self.uniform(low, high)
-        a, b = math.log(low), math.log(high)
-        return min(max(rounded(math.exp(a + (b - a) * self.unit())), low), high)
+        return factor_between(low, high, self.unit())
 
     def below(self, count: int) -> int:
         """A whole number in 0 … count − 1."""
@@ -84,6 +82,26 @@ class Stream:
     def pick(self, options: Sequence[T]) -> T:
         """One of `options`, all equally likely."""
         return options[self.below(len(options))]
+
+
+def units_of(seed: int, image: str, variants: Sequence[int], step: str) -> NDArray[np.float64]:
+    """The first eight numbers in [0, 1) of the streams of many variants, (V, 8)."""
+    import numpy as np
+
+    before, after = f"{seed}\x1f{image}\x1f".encode("utf-8", "surrogatepass"), f"\x1f{step}\x1f0".encode("utf-8", "surrogatepass")
+    raw = b"".join([_hash(before + b"%d" % variant + after).digest() for variant in variants])
+    words: NDArray[np.uint64] = np.frombuffer(raw, "<u8").reshape(-1, 8) >> np.uint64(11)
+    return words.astype(np.float64) * _UNIT
+
+
+def factor_between(low: float, high: float, unit: float) -> float:
+    """See `Stream.factor`."""
+    if low == high:
+        return low
+    if low <= 0.0:
+        return rounded(low + (high - low) * unit)
+    a, b = math.log(low), math.log(high)
+    return min(max(rounded(math.exp(a + (b - a) * unit)), low), high)
 
 
 def rounded(value: float) -> float:

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import box_sides
 from varlen.errors import RenderError, VarlenError
+from varlen.forecasts.many_moves import moves_of
 from varlen.kernels.label_transforms import transform_shapes
 from varlen.labels.attribution import responsible_steps, shrinking_step
 from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
@@ -35,7 +36,7 @@ from varlen.shapes.mask_polygons import polygon_from_mask
 #: Default number of draws of a forecast.
 DRAWS = 2000
 #: Variants of one image that are followed together.
-BATCH = 64
+BATCH = 256
 #: How finely blank shares are counted.
 BLANK_BINS = 20
 QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
@@ -153,11 +154,17 @@ def _batches(variants: range) -> Iterator[range]:
 
 
 def _count_batch(renderer: Renderer, image: str, variants: range, tally: Tally) -> None:
-    """Plans one by one; the labels of simple plans (one resample, no partner) are then moved together."""
-    simple: list[Resample] = []
+    """Variants whose labels make one straight move are planned and counted together, others one by one."""
     # Labels that reach out of their picture are clipped first; an export's own way does that.
     inside = not sticks_out(renderer.dataset.objects_of(image), renderer.dataset.size_of(image))
-    for variant in variants:
+    moves = moves_of(renderer.pipeline, renderer.dataset, image, variants) if inside else None
+    if moves is not None and len(moves.matrices):
+        tally.variants += len(moves.matrices)
+        tally.blanks += moves.blanks
+        tally.passes.update(moves.passes)
+        _count_moves(renderer, image, moves.matrices, moves.windows, moves.run, tally)
+    turned: list[Resample] = []
+    for variant in variants if moves is None else moves.left:
         try:
             plan = renderer.plan(image, variant)
         except RenderError as error:
@@ -167,14 +174,16 @@ def _count_batch(renderer: Renderer, image: str, variants: range, tally: Tally) 
         tally.blanks.append(plan.blank_share)
         tally.passes[plan.passes] += 1
         run = _only_resample(plan) if inside else None
-        if run is not None:
-            simple.append(run)
-        else:
+        if run is None:
             _count_one(renderer, plan, tally)
-    for affine in (True, False):
-        runs = [run for run in simple if run.matrix.affine == affine]
-        if runs:
-            _count_simple(renderer, image, runs, tally)
+        elif run.matrix.affine:
+            _count_moves(renderer, image, np.array([run.matrix]), np.array([run.target_rect]), [run].__getitem__, tally)
+        else:
+            turned.append(run)
+    if turned:
+        _count_moves(
+            renderer, image, np.array([run.matrix for run in turned]), np.array([run.target_rect for run in turned]), turned.__getitem__, tally
+        )
 
 
 def _only_resample(plan: Plan) -> Resample | None:
@@ -208,10 +217,10 @@ def _count_one(renderer: Renderer, plan: Plan, tally: Tally) -> None:
     met = [(image, places[image][name]) for image, name in [*zip(after.images, after.ids, strict=True), *((f.image, f.id) for f in labels.dropped)]]
     tally.keypoints[0] += sum(int(np.count_nonzero(sources[image].keypoints[place, :, 2])) for image, place in met)
     tally.keypoints[1] += int(np.count_nonzero(after.keypoints[:, :, 2])) if len(after) else 0
-    tally.sides[0].append(np.array([box_sides(sources[image].boxes[place][None])[0] for image, place in met]))
-    tally.sides[1].append(box_sides(after.boxes))
-    tally.aspects[0].append(np.array([_aspects(sources[image].boxes[place][None])[0] for image, place in met]))
-    tally.aspects[1].append(_aspects(after.boxes))
+    before = np.array([sources[image].boxes[place] for image, place in met]).reshape(-1, 4)
+    for boxes, sides, aspects in ((before, tally.sides[0], tally.aspects[0]), (after.boxes, tally.sides[1], tally.aspects[1])):
+        sides.append(box_sides(boxes))
+        aspects.append(_aspects(boxes))
 
 
 def _aspects(boxes: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -229,26 +238,30 @@ def _outlined(objects: Objects) -> Objects:
     return objects.replace(outlines=Outlines.of(polygons), masks=(None,) * len(objects))
 
 
-def _count_simple(renderer: Renderer, image: str, runs: list[Resample], tally: Tally) -> None:
-    """Many moves of one image's objects at once."""
+def _count_moves(
+    renderer: Renderer, image: str, matrices: NDArray[np.float64], windows: NDArray[np.float64], run_of: Callable[[int], Resample], tally: Tally
+) -> None:
+    """Many moves of one image's objects at once, all affine or none: matrices (V, 9), windows (V, 4) in px; run_of: the steps of one of them."""
     rules = renderer.pipeline.labels
     objects = _outlined(renderer.dataset.entries[image].objects)
     if len(objects) == 0:
         return
-    found = transform_shapes(shape_arrays(objects, rules, runs[0].matrix.affine), np.array([run.matrix for run in runs]),
-                   np.array([run.target_rect for run in runs]))  # fmt: skip
+    affine = bool((matrices[0, 6:8] == 0.0).all())
+    found = transform_shapes(shape_arrays(objects, rules, affine), matrices, windows)
     names = [renderer.dataset.classes[number] for number in objects.classes.tolist()]
     small_before = too_small(objects.boxes, rules)
     dropped = lost(found.share, found.share, objects.crowd, rules)
     small = ~dropped & too_small(found.boxes, rules)
     kept = ~dropped & ~small
     limit = required_share(rules, 1.0)
-    for v, run in enumerate(runs):
+    blamed = dropped | (~small & touched(found.share))
+    for v in np.flatnonzero((small | blamed).any(axis=1)).tolist():
+        run = run_of(v)
         for n in np.flatnonzero(small[v]).tolist():
             step = SOURCE if small_before[n] else shrinking_step(run)
             tally.dropped[names[n], step] += 1
             tally.reasons[step, small_reason(rules)] += 1
-        places = np.flatnonzero(dropped[v] | (~small[v] & touched(found.share[v])))
+        places = np.flatnonzero(blamed[v])
         if not len(places):
             continue
         gone = dropped[v, places].tolist()
@@ -258,11 +271,11 @@ def _count_simple(renderer: Renderer, image: str, runs: list[Resample], tally: T
             tally.reasons[step, cut_reason(float(found.share[v, n]), rules) if is_gone else CUT_BY_FRAME] += 1
     per_object = kept.sum(axis=0).tolist()
     for name, number in zip(names, per_object, strict=True):
-        tally.before[name] += len(runs)
+        tally.before[name] += len(matrices)
         tally.kept[name] += number
-    tally.keypoints[0] += int(np.count_nonzero(objects.keypoints[:, :, 2])) * len(runs)
+    tally.keypoints[0] += int(np.count_nonzero(objects.keypoints[:, :, 2])) * len(matrices)
     tally.keypoints[1] += int(found.keypoints[kept].sum())
-    tally.sides[0].append(np.repeat(box_sides(objects.boxes), len(runs)))
+    tally.sides[0].append(np.repeat(box_sides(objects.boxes), len(matrices)))
     tally.sides[1].append(box_sides(found.boxes[kept]))
-    tally.aspects[0].append(np.repeat(_aspects(objects.boxes), len(runs)))
+    tally.aspects[0].append(np.repeat(_aspects(objects.boxes), len(matrices)))
     tally.aspects[1].append(_aspects(found.boxes[kept]))

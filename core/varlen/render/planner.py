@@ -207,7 +207,7 @@ def _whole_window(quad: list[Point], size: Size) -> Window | None:
     return (x0, y0, x1, y1) if x0 < x1 and y0 < y1 else None
 
 
-def _then(colors: Colors, color: Recolor | Curve) -> Colors:
+def with_color(colors: Colors, color: Recolor | Curve) -> Colors:
     """One more color step at the end, folded into the last where it is of the same kind."""
     last = colors[-1] if colors else None
     if isinstance(last, Recolor) and isinstance(color, Recolor):
@@ -244,9 +244,9 @@ def _add(plan: Plan, step: str, effect: Effect) -> None:
 def _add_color(plan: Plan, color: Recolor | Curve) -> None:
     last = plan.stages[-1] if plan.stages else None
     if isinstance(last, Resample) and last.window is None:
-        last.colors = _then(last.colors, color)
+        last.colors = with_color(last.colors, color)
     elif isinstance(last, tuple):
-        plan.stages[-1] = _then(last, color)
+        plan.stages[-1] = with_color(last, color)
     else:
         plan.stages.append((color,))
 
