@@ -16,7 +16,7 @@ import numpy as np
 import orjson
 from PIL import Image
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.formats.coco import describe_objects
+from varlen.datasets.formats.coco_writing import describe_objects
 from varlen.datasets.image_files import decode, encode
 from varlen.draws import Stream
 from varlen.editions.export import export

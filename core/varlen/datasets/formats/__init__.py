@@ -14,6 +14,7 @@ from varlen.datasets.entry_store import entries_of
 from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, voc, yolo
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
 from varlen.datasets.formats.base import LabelCounts, Reading, Writer
+from varlen.datasets.formats.coco_writing import CocoWriter
 from varlen.datasets.formats.tree import Signs, Tree
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
@@ -25,7 +26,7 @@ from varlen.stores import url_of
 READERS = {module.NAME: module for module in (coco, voc, oriented_text, yolo, picture_json, masks, table, folders, plain)}
 WRITERS: dict[str, type[Writer]] = {
     cls.name: cls
-    for cls in (coco.CocoWriter, voc.VocWriter, yolo.YoloBoxesWriter, yolo.YoloPolygonsWriter, yolo.YoloKeypointsWriter, yolo.YoloOrientedWriter,
+    for cls in (CocoWriter, voc.VocWriter, yolo.YoloBoxesWriter, yolo.YoloPolygonsWriter, yolo.YoloKeypointsWriter, yolo.YoloOrientedWriter,
                 oriented_text.OrientedTextWriter, folders.FoldersWriter, masks.MasksWriter, table.TableWriter, plain.PicturesWriter,
                 NpzWriter, NpzChannelsFirstWriter, TarWriter)
 }  # fmt: skip
