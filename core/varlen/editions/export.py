@@ -267,8 +267,8 @@ def _assemble(part: Path, dataset: Dataset, pipeline: Pipeline, spec: ExportSpec
         record["left_out"] = left_out
     if reduced:
         record["reduced"] = reduced
-    write_source_labels(part / SOURCES, dataset, splits)
-    record["source_labels"] = file_digest(part / SOURCES)
+    if write_source_labels(part / SOURCES, dataset, splits):
+        record["source_labels"] = file_digest(part / SOURCES)
     if known_as:
         record["known_as"] = dict(known_as)
     text = edition_readme(record, dataset).encode()

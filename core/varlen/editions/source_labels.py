@@ -1,4 +1,4 @@
-"""The labels of an edition's source images, kept with it: to make an image again only pictures are needed, and of the labels only its own are read.
+"""The labels of an edition's source images, kept with it where these are many: to make an image again, of the labels only its own are read.
 
 `sources.jsonl`: a line with what all share, then a line an image, in the order of their keys, so that one is found by a few looks.
 """
@@ -21,9 +21,14 @@ from varlen.editions.rows import Row, images_of
 from varlen.model.geometry import Size
 from varlen.shapes.objects_json import objects_from_json, objects_to_json
 
+#: Up to so many images the source's own label files are read as quickly, and an edition holds nothing twice.
+FEW = 2000
 
-def write_source_labels(file: Path, dataset: Dataset, splits: list[str]) -> None:
-    """Write the labels of all images of these splits, partners of their variants among them."""
+
+def write_source_labels(file: Path, dataset: Dataset, splits: list[str]) -> bool:
+    """Write the labels of all images of these splits, partners of their variants among them, where there are many; whether they are kept."""
+    if len(dataset.entries) <= FEW:
+        return False
     with file.open("wb") as out:
         head = {
             "classes": dataset.classes, "map_classes": dataset.map_classes, "mirror_classes": dataset.mirror_classes,
@@ -33,6 +38,7 @@ def write_source_labels(file: Path, dataset: Dataset, splits: list[str]) -> None
         for entry in dataset.entries.values():
             if entry.split in splits:
                 out.write(orjson.dumps(_said(entry, dataset.classes), option=orjson.OPT_SERIALIZE_NUMPY) + b"\n")
+    return True
 
 
 def _said(entry: Entry, classes: tuple[str, ...]) -> dict[str, Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
 
 import orjson
@@ -21,6 +22,14 @@ from varlen.errors import VarlenError
 from varlen.pipeline.document import from_json, read
 
 from tests.core.golden.dataset import golden
+
+
+@pytest.fixture(scope="module", autouse=True)
+def kept() -> Iterator[None]:
+    """Labels are kept of few images, too."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("varlen.editions.source_labels.FEW", 0)
+        yield
 
 
 @pytest.fixture(scope="module")
