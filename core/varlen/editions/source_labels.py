@@ -15,7 +15,7 @@ from varlen.datasets.digests import labels_digest
 from varlen.datasets.entry import Entry
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import Files
-from varlen.editions.keyed_lines import line_with, opened
+from varlen.editions.keyed_lines import line_with, opened, parsed
 from varlen.editions.record import SOURCES
 from varlen.editions.rows import Row, images_of
 from varlen.model.geometry import Size
@@ -61,7 +61,7 @@ def dataset_of_row(edition: Path, row: Row, name: str, files: Files) -> Dataset 
     None where the edition has no such labels, or not those that its row names, or where a picture is not read just as it lies there.
     """
     with opened(edition, SOURCES) as lines:
-        head = orjson.loads(lines.readline())
+        head = parsed(lines.readline(), edition / SOURCES)
         begin = lines.tell()
         classes = tuple(head["classes"])
         found = [line_with(lines, begin, "key", key, edition / SOURCES) for key in images_of(row)]

@@ -25,6 +25,7 @@ from varlen.stores import AT_ONCE, Store
 
 #: Says that an edition is on its way; gone once it is complete.
 MARK = "varlen-part.json"
+NOT_EMPTY = "is not empty; an edition needs a new folder"
 #: Transfers are tried so often, with longer and longer rests.
 ATTEMPTS = 4
 LOOK_SECONDS = 0.3
@@ -71,11 +72,9 @@ def copy_to_store(folder: Path, url: str, progress: Callable[[int, int], None] =
     )
     files = sorted(path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file() and path.name != RECORD)
     try:
-        there = store.listed()
-        if RECORD in there:
-            raise EditionError(f"{url}: there is an edition here already")
+        there = _free(store)
         if there and not (MARK in there and store.read(MARK) == mark):
-            raise EditionError(f"{url}: is not empty; an edition needs a new folder")
+            raise EditionError(f"{url}: {NOT_EMPTY}")
         store.write(MARK, mark)
         # A file is there only as a whole.
         missing = [path for path in files if there.get(path) != (folder / path).stat().st_size]
@@ -110,12 +109,18 @@ def _made(folder: Path) -> EditionRecord | None:
     return read_record(folder) if (folder / RECORD).exists() else None
 
 
-def _claim(store: Store, folder: Path, resume: bool) -> None:
+def _free(store: Store) -> dict[str, int]:
+    """The files at a place where there is no edition yet. Raises `EditionError` where there is one."""
     there = store.listed()
     if RECORD in there:
         raise EditionError(f"{store.url}: there is an edition here already")
+    return there
+
+
+def _claim(store: Store, folder: Path, resume: bool) -> None:
+    there = _free(store)
     if there and not (resume and MARK in there):
-        begun = "an edition was begun here: --resume goes on with it" if MARK in there else "is not empty; an edition needs a new folder"
+        begun = "an edition was begun here: --resume goes on with it" if MARK in there else NOT_EMPTY
         raise EditionError(f"{store.url}: {begun}")
     if not resume or not there:
         shutil.rmtree(folder.parent, ignore_errors=True)

@@ -163,7 +163,7 @@ def _count_batch(renderer: Renderer, image: str, variants: range, tally: Tally) 
         tally.blanks += moves.blanks
         tally.passes.update(moves.passes)
         _count_moves(renderer, image, moves.matrices, moves.windows, moves.run, tally)
-    turned: list[Resample] = []
+    simple: list[Resample] = []
     for variant in variants if moves is None else moves.left:
         try:
             plan = renderer.plan(image, variant)
@@ -174,16 +174,15 @@ def _count_batch(renderer: Renderer, image: str, variants: range, tally: Tally) 
         tally.blanks.append(plan.blank_share)
         tally.passes[plan.passes] += 1
         run = _only_resample(plan) if inside else None
-        if run is None:
-            _count_one(renderer, plan, tally)
-        elif run.matrix.affine:
-            _count_moves(renderer, image, np.array([run.matrix]), np.array([run.target_rect]), [run].__getitem__, tally)
+        if run is not None:
+            simple.append(run)
         else:
-            turned.append(run)
-    if turned:
-        _count_moves(
-            renderer, image, np.array([run.matrix for run in turned]), np.array([run.target_rect for run in turned]), turned.__getitem__, tally
-        )
+            _count_one(renderer, plan, tally)
+    for affine in (True, False):
+        runs = [run for run in simple if run.matrix.affine == affine]
+        if runs:
+            matrices, windows = np.array([run.matrix for run in runs]), np.array([run.target_rect for run in runs])
+            _count_moves(renderer, image, matrices, windows, runs.__getitem__, tally)
 
 
 def _only_resample(plan: Plan) -> Resample | None:

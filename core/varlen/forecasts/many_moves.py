@@ -214,7 +214,7 @@ class _State:
             self._settle(place)
         windows = self._targets(straight)
         blanks = exposed_shares(self.matrices[straight], self.before[straight], windows)
-        self.passes[straight] += self.moved[straight] & ~(_lossless(self.matrices[straight]) & (blanks == 0.0))
+        self.passes[straight] += ~(_lossless(self.matrices[straight]) & (blanks == 0.0))
         matrices = np.tile(np.array(Matrix()), (len(straight), 1))
         matrices[:, :6] = self.matrices[straight]
         left = [variants[place] for place in np.flatnonzero(~self.straight).tolist()]

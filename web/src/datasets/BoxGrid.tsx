@@ -1,6 +1,7 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useRef, useState } from "react";
 import type { Schemas } from "../api/client";
+import { PlotSays } from "../shell/PlotFrame";
 import { counted } from "../words/figures";
 
 interface Area {
@@ -52,9 +53,7 @@ export function BoxGrid({ grid, on, choose }: Props) {
   const [said, setSaid] = useState<string | undefined>();
   return (
     <Flex gap={1} wrap="wrap">
-      <Text fontSize="caption" color={said ? "fg" : "fg.muted"} width="100%" minHeight="16px" lineHeight="16px" truncate title={said}>
-        {said ?? `lightest: ${counted(most, "object")}`}
-      </Text>
+      <PlotSays said={said} otherwise={`lightest: ${counted(most, "object")}`} />
       <Text fontSize="caption" color="fg.muted" style={{ writingMode: "vertical-rl", transform: "rotate(180deg)" }}>
         height, px
       </Text>

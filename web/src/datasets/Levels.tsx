@@ -1,5 +1,6 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
+import { PlotSays } from "../shell/PlotFrame";
 import { saySplit } from "../words/figures";
 
 interface Props {
@@ -30,11 +31,14 @@ export function Levels({ split, mean, std, levels, range }: Props) {
   const bin = 256 / (levels[0]?.length ?? 64);
   return (
     <Box>
-      <Text fontSize="caption" color={place === undefined ? "fg.muted" : "fg"} minHeight="16px" lineHeight="16px" truncate>
-        {place === undefined
-          ? "how often, as a square root"
-          : `${place * bin}–${(place + 1) * bin - 1}: ${shares.map((share) => share.toFixed(1)).join(", ")} % of r, g, b`}
-      </Text>
+      <PlotSays
+        said={
+          place === undefined
+            ? undefined
+            : `${place * bin}–${(place + 1) * bin - 1}: ${shares.map((share) => share.toFixed(1)).join(", ")} % of r, g, b`
+        }
+        otherwise="how often, as a square root"
+      />
       <svg
         viewBox="0 0 63 40"
         preserveAspectRatio="none"

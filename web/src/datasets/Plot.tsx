@@ -1,5 +1,5 @@
 import { Box, Flex } from "@chakra-ui/react";
-import { PlotFrame, useSaid } from "../shell/PlotFrame";
+import { PlotBar, PlotFrame } from "../shell/PlotFrame";
 import { counted } from "../words/figures";
 
 interface Bin {
@@ -31,7 +31,7 @@ export function Plot({ name, bins, of, unit, on, say, choose }: Props) {
           {bins.map((bin) => {
             const value = `${bin.low}-${bin.high}`;
             return (
-              <Column
+              <PlotBar
                 key={value}
                 share={bin.count / most}
                 said={say(bin)}
@@ -43,24 +43,6 @@ export function Plot({ name, bins, of, unit, on, say, choose }: Props) {
         </Flex>
       </PlotFrame>
     </Box>
-  );
-}
-
-function Column({ share, said, on, choose }: { share: number; said: string; on: boolean; choose: () => void }) {
-  const says = useSaid(said);
-  return (
-    <Flex
-      as="button"
-      flex="1"
-      height="100%"
-      align="flex-end"
-      aria-pressed={on}
-      onClick={choose}
-      {...says}
-      _hover={{ bg: "bg.emphasized/50" }}
-    >
-      <Box width="100%" height={`${100 * share}%`} minHeight={share > 0 ? "2px" : 0} bg={on ? "amber.solid" : "fg.muted"} />
-    </Flex>
   );
 }
 

@@ -30,9 +30,7 @@ export function PlotFrame({ top, ticks, unit, children }: Props) {
   const [said, setSaid] = useState<string | undefined>();
   return (
     <Saying.Provider value={setSaid}>
-      <Text fontSize="caption" color={said ? "fg" : "fg.muted"} minHeight="16px" lineHeight="16px" truncate data-plot-says title={said}>
-        {said ?? top}
-      </Text>
+      <PlotSays said={said} otherwise={top} />
       <Box borderTopWidth={top === undefined ? 0 : "1px"} borderTopStyle="dashed" borderBottomWidth="1px" borderColor="border.emphasized">
         {children}
       </Box>
@@ -57,12 +55,38 @@ export function PlotFrame({ top, ticks, unit, children }: Props) {
   );
 }
 
-/** One bar of counts, its numbers said while it is pointed at. */
-export function PlotBar({ share, said, color = "fg.muted" }: { share: number; said: string; color?: string }) {
-  const says = useSaid(said);
+/** The line above a plot: the numbers under the pointer, else what its height means. */
+export function PlotSays({ said, otherwise }: { said: string | undefined; otherwise: string | undefined }) {
   return (
-    <Flex flex="1" height="100%" align="flex-end" role="img" {...says} _hover={{ bg: "bg.emphasized/50" }}>
-      <Box width="100%" height={`${100 * share}%`} minHeight={share > 0 ? "2px" : 0} bg={color} />
+    <Text
+      fontSize="caption"
+      color={said ? "fg" : "fg.muted"}
+      width="100%"
+      minHeight="16px"
+      lineHeight="16px"
+      truncate
+      data-plot-says
+      title={said}
+    >
+      {said ?? otherwise}
+    </Text>
+  );
+}
+
+interface BarProps {
+  share: number;
+  said: string;
+  /** Where a bar can be chosen: whether it is, and what then happens. */
+  on?: boolean;
+  choose?: () => void;
+}
+
+/** One bar of counts, its numbers said while it is pointed at. */
+export function PlotBar({ share, said, on, choose }: BarProps) {
+  const kind = choose ? ({ as: "button", "aria-pressed": on, onClick: choose } as const) : ({ role: "img" } as const);
+  return (
+    <Flex flex="1" height="100%" align="flex-end" {...kind} {...useSaid(said)} _hover={{ bg: "bg.emphasized/50" }}>
+      <Box width="100%" height={`${100 * share}%`} minHeight={share > 0 ? "2px" : 0} bg={on ? "amber.solid" : "fg.muted"} />
     </Flex>
   );
 }
