@@ -9,12 +9,14 @@ import shutil
 import signal
 import tempfile
 import threading
+import time
 import weakref
 from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
+from multiprocessing.connection import wait
 from typing import TYPE_CHECKING, Any, Literal
 
 from varlen.draws import Stream
@@ -147,13 +149,18 @@ def _begin(samples: Samples) -> None:
 
 
 def _end(pool: ProcessPoolExecutor, folder: str) -> None:
-    """Let workers finish what they are at; whichever takes too long is ended."""
-    workers = list((pool._processes or {}).values())
+    """Let workers finish what they are at; whichever takes too long is ended. None is left when this returns."""
+    manager: Any = pool._executor_manager_thread  # it waits for the processes: a second one who waits for them may be told too early that they live
+    running: dict[Any, Any] = {worker.sentinel: worker for worker in (pool._processes or {}).values()}
     pool.shutdown(wait=False, cancel_futures=True)
-    for worker in workers:
-        worker.join(LONGEST_END_S)
-        if worker.is_alive():
-            worker.terminate()
+    last = time.monotonic() + LONGEST_END_S
+    while running and (ended := wait(list(running), max(0.0, last - time.monotonic()))):
+        for sentinel in ended:
+            del running[sentinel]
+    for worker in running.values():
+        worker.kill()
+    if manager is not None and manager is not threading.current_thread():
+        manager.join()
     shutil.rmtree(folder, ignore_errors=True)
 
 
