@@ -12,6 +12,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, TypeVar
 
+from varlen import store_transfers
 from varlen.errors import VarlenError
 
 #: Stores that are spoken to. Addresses of web servers are not among them: whoever names one would decide what is fetched.
@@ -89,7 +90,12 @@ class Store:
 
     def read(self, path: str) -> bytes:
         """A whole file."""
-        return self._call(path, lambda files, name: bytes(files.cat_file(name)))
+
+        def read(files: Any, name: str) -> bytes:
+            found = store_transfers.read(files, name)
+            return bytes(files.cat_file(name)) if found is None else found
+
+        return self._call(path, read)
 
     def open(self, path: str) -> Any:
         """A file to be read piece by piece, some of it ahead."""
@@ -101,7 +107,7 @@ class Store:
 
     def send(self, file: Path, path: str) -> None:
         """A file of this machine, in parts where it is large; it is there once all of it is."""
-        self._call(path, lambda files, name: files.put_file(str(file), name))
+        self._call(path, lambda files, name: store_transfers.send(files, file, name) or files.put_file(str(file), name))
 
     def remove(self, path: str) -> None:
         """One file."""

@@ -11,13 +11,13 @@ from typing import Any
 
 import numpy as np
 import pytest
+from django.db.models import QuerySet
 from django.test import Client
 from varlen.datasets.image_files import decode, encode
 from varlen.editions.rows import read_rows
 from varlen.pipeline.document import from_json
 from varlen.render.renderer import Renderer
 from varlen_server.datasets.services import load
-from varlen_server.editions import tasks
 from varlen_server.editions.models import Edition
 from varlen_server.editions.recovery import adopt_folders
 from varlen_server.editions.tasks import check_edition, make_edition
@@ -119,12 +119,18 @@ def test_every_image_is_made_again_and_damage_is_found(client: Client, edition: 
 @pytest.mark.parametrize("often", [-1.0, 1000.0])
 def test_a_check_says_how_far_it_is_now_and_then(edition: Edition, monkeypatch: pytest.MonkeyPatch, often: float) -> None:
     said: list[Any] = []
-    monkeypatch.setattr(tasks, "OFTEN", often)
-    monkeypatch.setattr(tasks, "_note", lambda _, found: said.append((found["state"], found["done"])))
+    write = QuerySet.update
+
+    def update(rows: QuerySet[Any], **values: Any) -> int:
+        said.append((values["check_state"]["state"], values["check_state"]["done"]))
+        return write(rows, **values)
+
+    monkeypatch.setattr("varlen_server.watch.OFTEN", often)
+    monkeypatch.setattr(QuerySet, "update", update)
     check_edition(edition_id=edition.pk)
     files = said[-1][1]
     assert files >= 20
-    assert said[:-1] == ([("checking", done) for done in range(1, files + 1)] if often < 0 else [])
+    assert said[:-1] == [("checking", done) for done in range(1, files + 1 if often < 0 else 2)]
     assert said[-1] == ("checked", files)
     check_edition(edition_id=edition.pk + 1000)  # one that is gone
     assert said[-1] == ("checked", files)

@@ -89,8 +89,7 @@ def test_what_a_dead_worker_left_half_done_is_done_anew_and_what_it_had_finished
     assert Image.objects.count() == 8
 
 
-def test_asked_to_stop_it_stops_at_the_next_sign_of_life(survey_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(tasks, "OFTEN", -1.0)
+def test_asked_to_stop_it_stops_at_the_next_sign_of_life(survey_folder: Path) -> None:
     mine = waiting(survey_folder, stop_asked=True)
     import_dataset_task(mine.pk)
     mine.refresh_from_db()

@@ -273,6 +273,19 @@ def recreate(edition: EditionArgument,
 
 
 @editions.command()
+def rows(edition: EditionArgument,
+         out: Annotated[Path, typer.Option("-o", "--out", metavar="FILE", help="the Parquet file to write")]) -> None:  # fmt: skip
+    """Write an edition's rows as columns, for tools that ask questions of tables."""
+    from varlen.editions.record import read_record
+    from varlen.editions.row_columns import write_columns
+
+    total = sum(split["images"] for split in read_record(edition)["counts"].values())
+    with progress_bar("writing", total) as done:
+        count = write_columns(edition, out, done)
+    print(f"{out}: {count} rows")
+
+
+@editions.command()
 def compare(one: EditionArgument, other: EditionArgument, as_json: JsonOption = False) -> None:
     """What differs between two editions: dataset, pipeline, order, counts and label statistics."""
     from varlen.editions.compare import compare as find_differences

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import shutil
-import time
 from pathlib import Path
 
 from django.db import OperationalError
@@ -19,10 +18,9 @@ from varlen_server.datasets.models import Dataset, DatasetImport
 from varlen_server.datasets.pixel_scan import scan_pixels
 from varlen_server.datasets.services import discard_import, import_dataset
 from varlen_server.people.log import note
+from varlen_server.watch import Watch
 
 State = DatasetImport.State
-#: Between two writes of progress, seconds.
-OFTEN = 0.3
 log = logging.getLogger(__name__)
 
 
@@ -45,15 +43,12 @@ def import_dataset_task(import_id: int = 0, intake_id: int = 0) -> None:
         discard_import(mine.dataset)
     rows = DatasetImport.objects.filter(pk=mine.pk)
     rows.update(state=State.READING, dataset=None, done=0)
-    last = 0.0
+    watch = Watch(rows)
 
     def progress(done: int) -> None:
-        nonlocal last
-        if time.monotonic() - last > OFTEN:
-            last = time.monotonic()
-            rows.update(done=done)
-            if rows.filter(stop_asked=True).exists():
-                raise Stopped
+        watch.note(done=done)
+        if watch.stop():
+            raise Stopped
 
     def begun(dataset: Dataset) -> None:
         rows.update(dataset=dataset)

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import os
 import shutil
-import time
 
 from django.conf import settings
-from django.db import OperationalError
 from django.utils import timezone
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
@@ -23,9 +21,7 @@ from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.services import load
 from varlen_server.editions.models import Edition
-
-#: Between two writes of progress, seconds.
-OFTEN = 0.3
+from varlen_server.watch import Watch
 
 
 @app.task(name="make_edition", retry=RetryStrategy(max_attempts=5, wait=2), lock="editions")
@@ -35,7 +31,7 @@ def make_edition(edition_id: int) -> None:
     if edition is None or edition.state not in (Edition.State.WAITING, Edition.State.WRITING):
         return
     Edition.objects.filter(pk=edition.pk).update(state=Edition.State.WRITING, started=timezone.now(), message="")
-    watch = _Watch(edition)
+    progress = _Progress(edition)
     try:
         if (edition.folder / RECORD).exists():
             return finish(edition)  # the worker died between the last file and this line
@@ -50,8 +46,8 @@ def make_edition(edition_id: int) -> None:
             leave_out=edition.leave_out,
             accept_loss=edition.accept_loss,
             known_as=known_as(edition),
-            progress=watch.progress,
-            stop=watch.stop,
+            progress=progress,
+            stop=progress.watch.stop,
         )
     except Cancelled:
         shutil.rmtree(edition.part, ignore_errors=True)
@@ -98,20 +94,20 @@ def check_edition(edition_id: int) -> None:
     edition = Edition.objects.filter(pk=edition_id, state=Edition.State.DONE).first()
     if edition is None:
         return
-    done, last = 0, time.monotonic()
+    watch = Watch(Edition.objects.filter(pk=edition.pk))
+    done = 0
 
     def progress() -> None:
-        nonlocal done, last
+        nonlocal done
         done += 1
-        if time.monotonic() - last > OFTEN:
-            last = time.monotonic()
-            _note(edition, {"state": "checking", "done": done})
+        watch.note(check_state={"state": "checking", "done": done})
 
     try:
         problems = [f"{each['file']}: {each['problem']}" for each in verify(edition.folder, progress, edition.record_digest)]
     except VarlenError as error:
         problems = [str(error)]
-    _note(edition, {"state": "checked", "done": done, "problems": problems[:200], "count": len(problems), "at": timezone.now().isoformat()})
+    found = {"state": "checked", "done": done, "problems": problems[:200], "count": len(problems), "at": timezone.now().isoformat()}
+    Edition.objects.filter(pk=edition.pk).update(check_state=found)
 
 
 @app.task(name="copy_edition", retry=RetryStrategy(max_attempts=5, wait=2), lock="editions-copy")
@@ -120,13 +116,10 @@ def copy_edition(edition_id: int, url: str) -> None:
     edition = Edition.objects.filter(pk=edition_id, state=Edition.State.DONE).first()
     if edition is None:
         return
-    last = 0.0
+    watch = Watch(Edition.objects.filter(pk=edition.pk))
 
     def progress(done: int, total: int) -> None:
-        nonlocal last
-        if time.monotonic() - last > OFTEN:
-            last = time.monotonic()
-            told({"state": "copying", "url": url, "done": done, "total": total})
+        watch.note(copy_state={"state": "copying", "url": url, "done": done, "total": total})
 
     def told(found: dict[str, object]) -> None:
         Edition.objects.filter(pk=edition.pk).update(copy_state=found)
@@ -139,31 +132,13 @@ def copy_edition(edition_id: int, url: str) -> None:
         told({"state": "copied", "url": url, "at": timezone.now().isoformat()})
 
 
-def _note(edition: Edition, found: dict[str, object]) -> None:
-    Edition.objects.filter(pk=edition.pk).update(check_state=found)
-
-
-class _Watch:
-    """Writes progress to the record and reads whether to stop, a few times a second at most."""
+class _Progress:
+    """Says on the edition how many images are written, and with how many it began."""
 
     def __init__(self, edition: Edition) -> None:
-        self.edition = edition
-        self.last = 0.0
-        self.asked = False
+        self.watch = Watch(Edition.objects.filter(pk=edition.pk))
         self.begun = False
 
-    def progress(self, done: int, total: int) -> None:
-        now = time.monotonic()
-        if not (now - self.last > OFTEN or done == total or not self.begun):
-            return
-        self.last = now
-        values = {"done": done, "total": total} if self.begun else {"done": done, "total": total, "begun_with": done, "started": timezone.now()}
-        try:
-            Edition.objects.filter(pk=self.edition.pk).update(**values)
-            self.asked = Edition.objects.filter(pk=self.edition.pk, stop_asked=True).exists()
-            self.begun = True
-        except OperationalError:
-            pass  # the database is away for a moment; images are written all the same
-
-    def stop(self) -> bool:
-        return self.asked
+    def __call__(self, done: int, total: int) -> None:
+        first = {} if self.begun else {"begun_with": done, "started": timezone.now()}
+        self.begun |= self.watch.note(at_once=done == total or not self.begun, done=done, total=total, **first)

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-import time
 
-from django.db import OperationalError
 from django.utils import timezone
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
@@ -17,10 +15,9 @@ from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.services import load
 from varlen_server.evidence.models import Inquiry
+from varlen_server.watch import Watch
 
 State = Inquiry.State
-#: Between two writes of progress, seconds.
-OFTEN = 0.5
 #: What a match does, in words, and how much of the whole it is about.
 DOING = {"field": ("measuring the field", 0.15), "training": ("measuring training pictures", 0.25), "variants": ("measuring variants", 0.4),
          "suggestion": ("trying ranges", 0.9), "result": ("measuring the result", 0.97)}  # fmt: skip
@@ -33,9 +30,9 @@ def carry_out(inquiry_id: int) -> None:
     if inquiry is None or inquiry.state not in (State.WAITING, State.RUNNING):
         return
     Inquiry.objects.filter(pk=inquiry.pk).update(state=State.RUNNING, started=timezone.now(), message="", share=0.0)
-    watch = _Watch(inquiry)
+    progress = _Progress(inquiry)
     try:
-        result = _match(inquiry, watch) if inquiry.kind == Inquiry.Kind.MATCH else _probe(inquiry, watch)
+        result = _match(inquiry, progress) if inquiry.kind == Inquiry.Kind.MATCH else _probe(inquiry, progress)
     except Cancelled:
         _end(inquiry, State.CANCELLED, message="cancelled")
     except VarlenError as error:
@@ -47,35 +44,30 @@ def carry_out(inquiry_id: int) -> None:
         shutil.rmtree(inquiry.folder, ignore_errors=True)
 
 
-def _match(inquiry: Inquiry, watch: _Watch) -> dict[str, object]:
+def _match(inquiry: Inquiry, progress: _Progress) -> dict[str, object]:
     from varlen.evidence.match import match
 
     if inquiry.field is None:
         raise EvidenceError(f"the field {inquiry.field_name!r} is not here any more")
     given = from_json(inquiry.documents[0]) if inquiry.documents else None
-    begun = ""
 
-    def progress(what: str, done: int) -> None:
-        nonlocal begun
-        words, share = DOING[what]
-        if what != begun:
-            begun = what
-            watch.doing = words
-        watch.progress(share, None)
+    def told(what: str, done: int) -> None:
+        progress.doing, share = DOING[what]
+        progress(share, None)
 
-    found = match(_source(inquiry), load(inquiry.field.pk, inquiry.field.digest), given, workers=os.cpu_count() or 1, progress=progress,
-                  stop=watch.raise_if_stopped)  # fmt: skip
+    found = match(_source(inquiry), load(inquiry.field.pk, inquiry.field.digest), given, workers=os.cpu_count() or 1, progress=told,
+                  stop=progress.raise_if_stopped)  # fmt: skip
     return found.to_json(values=True)
 
 
-def _probe(inquiry: Inquiry, watch: _Watch) -> dict[str, object]:
+def _probe(inquiry: Inquiry, progress: _Progress) -> dict[str, object]:
     from varlen.evidence.probe import probe
 
-    watch.doing = "training"
+    progress.doing = "training"
     inquiry.folder.parent.mkdir(parents=True, exist_ok=True)
     found = probe(_source(inquiry), [from_json(each) for each in inquiry.documents], seeds=inquiry.options.get("seeds", 3),
-                  minutes=inquiry.options.get("minutes"), out=inquiry.folder, workers=min(os.cpu_count() or 1, 2), progress=watch.progress,
-                  stop=watch.stop)  # fmt: skip
+                  minutes=inquiry.options.get("minutes"), out=inquiry.folder, workers=min(os.cpu_count() or 1, 2), progress=progress,
+                  stop=progress.watch.stop)  # fmt: skip
     return found.to_json()
 
 
@@ -90,32 +82,18 @@ def _end(inquiry: Inquiry, state: State, **values: object) -> None:
     Inquiry.objects.filter(pk=inquiry.pk).update(state=state, finished=timezone.now(), doing="", **values)
 
 
-class _Watch:
-    """Writes progress to the record and reads whether to stop, now and then."""
+class _Progress:
+    """Says on the inquiry what is done and how much of the whole that is."""
 
     def __init__(self, inquiry: Inquiry) -> None:
-        self.inquiry = inquiry
+        self.watch = Watch(Inquiry.objects.filter(pk=inquiry.pk))
         self.doing = ""
-        self.last = 0.0
-        self.asked = False
 
-    def progress(self, share: float, left: float | None) -> None:
+    def __call__(self, share: float, left: float | None) -> None:
         """share: 0 … 1; left: seconds, None where nobody knows."""
-        now = time.monotonic()
-        if now - self.last < OFTEN:
-            return
-        self.last = now
-        try:
-            Inquiry.objects.filter(pk=self.inquiry.pk).update(share=share, seconds_left=left, doing=self.doing)
-            self.asked = not Inquiry.objects.filter(pk=self.inquiry.pk, stop_asked=False).exists()
-        except OperationalError:
-            pass  # the database is away for a moment; the work goes on all the same
-
-    def stop(self) -> bool:
-        """Whether somebody asked to stop, or deleted it."""
-        return self.asked
+        self.watch.note(share=share, seconds_left=left, doing=self.doing)
 
     def raise_if_stopped(self) -> None:
-        """Raises `Cancelled` when somebody did."""
-        if self.asked:
+        """Raises `Cancelled` when somebody asked to stop."""
+        if self.watch.stop():
             raise Cancelled
