@@ -8,62 +8,31 @@ from counted pixels by a fraction of a percent.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.summary import box_sides
 from varlen.errors import RenderError, VarlenError
 from varlen.forecasts.many_moves import moves_of
-from varlen.kernels.label_transforms import transform_shapes
-from varlen.labels.attribution import responsible_steps, shrinking_step
-from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
+from varlen.forecasts.straight import only_resample, straight_tiles
+from varlen.forecasts.tally import Motion, MoveCounter, Tally, count_one
 from varlen.labels.outcomes import SOURCE
-from varlen.labels.propagate import labels_of
-from varlen.labels.transform import drop_small, shape_arrays, sticks_out
-from varlen.model.effects import Detail
-from varlen.model.objects import Objects, Outlines
+from varlen.labels.transform import sticks_out
 from varlen.pipeline.document import Pipeline
-from varlen.pipeline.plan import Plan, Resample
 from varlen.render.renderer import Renderer
-from varlen.shapes.mask_polygons import polygon_from_mask
 
 #: Default number of draws of a forecast.
 DRAWS = 2000
 #: Variants of one image that are followed together.
 BATCH = 256
+#: Images whose outlines are kept at hand.
+MOST_COUNTERS = 64
 #: How finely blank shares are counted.
 BLANK_BINS = 20
 QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95)
-
-
-@dataclass(slots=True)
-class Tally:
-    """What was counted; `sides`: square roots of box areas in px, before and after; `aspects`: their width / height; `shares`: blank shares."""
-
-    variants: int = 0
-    before: Counter[str] = field(default_factory=Counter)
-    kept: Counter[str] = field(default_factory=Counter)
-    clipped: Counter[tuple[str, str]] = field(default_factory=Counter)
-    dropped: Counter[tuple[str, str]] = field(default_factory=Counter)
-    reasons: Counter[tuple[str, str]] = field(default_factory=Counter)
-    keypoints: list[int] = field(default_factory=lambda: [0, 0])
-    sides: tuple[list[NDArray[np.float64]], list[NDArray[np.float64]]] = field(default_factory=lambda: ([], []))
-    aspects: tuple[list[NDArray[np.float64]], list[NDArray[np.float64]]] = field(default_factory=lambda: ([], []))
-    blanks: list[float] = field(default_factory=list)
-    passes: Counter[int] = field(default_factory=Counter)
-    refused: Counter[str] = field(default_factory=Counter)
-
-    @property
-    def lost_share(self) -> float:
-        """Share of all objects that were dropped by a step of the pipeline."""
-        lost = sum(count for (_, step), count in self.dropped.items() if step != SOURCE)
-        return lost / max(sum(self.before.values()), 1)
 
 
 def forecast(dataset: Dataset, pipeline: Pipeline, draws: int = DRAWS, progress: Callable[[int], None] = lambda done: None) -> dict[str, Any]:
@@ -140,12 +109,12 @@ def count_draws(renderer: Renderer, draws: int, progress: Callable[[int], None] 
     images = _training(renderer.dataset)
     if not images:
         raise VarlenError(f"{renderer.dataset.name}: no training images, so there is nothing to forecast")
-    tally = Tally()
+    count = _Count(renderer)
     for image, variants in _spread(images, draws):
         for batch in _batches(variants):
-            _count_batch(renderer, image, batch, tally)
-            progress(tally.variants)
-    return tally
+            count.batch(image, batch)
+            progress(count.tally.variants)
+    return count.rest()
 
 
 def _batches(variants: range) -> Iterator[range]:
@@ -153,128 +122,72 @@ def _batches(variants: range) -> Iterator[range]:
         yield variants[start : start + BATCH]
 
 
-def _count_batch(renderer: Renderer, image: str, variants: range, tally: Tally) -> None:
-    """Variants whose labels make one straight move are planned and counted together, others one by one."""
-    # Labels that reach out of their picture are clipped first; an export's own way does that.
-    inside = not sticks_out(renderer.dataset.objects_of(image), renderer.dataset.size_of(image))
-    moves = moves_of(renderer.pipeline, renderer.dataset, image, variants) if inside else None
-    if moves is not None and len(moves.matrices):
-        tally.variants += len(moves.matrices)
-        tally.blanks += moves.blanks
-        tally.passes.update(moves.passes)
-        _count_moves(renderer, image, moves.matrices, moves.windows, moves.run, tally)
-    simple: list[Resample] = []
-    for variant in variants if moves is None else moves.left:
-        try:
-            plan = renderer.plan(image, variant)
-        except RenderError as error:
-            tally.refused[str(error)] += 1
-            continue
-        tally.variants += 1
-        tally.blanks.append(plan.blank_share)
-        tally.passes[plan.passes] += 1
-        run = _only_resample(plan) if inside else None
-        if run is not None:
-            simple.append(run)
-        else:
-            _count_one(renderer, plan, tally)
-    for affine in (True, False):
-        runs = [run for run in simple if run.matrix.affine == affine]
-        if runs:
-            matrices, windows = np.array([run.matrix for run in runs]), np.array([run.target_rect for run in runs])
-            _count_moves(renderer, image, matrices, windows, runs.__getitem__, tally)
+class _Count:
+    """Counts variants: what makes one straight move, as a whole or in the tiles of a mosaic, many at once, all else one by one."""
 
+    def __init__(self, renderer: Renderer) -> None:
+        self.renderer, self.dataset = renderer, renderer.dataset
+        self.tally = Tally()
+        self.counters: dict[str, MoveCounter] = {}
+        self.inside: dict[str, bool] = {}
+        self.tiles: dict[str, list[Motion]] = {}
 
-def _only_resample(plan: Plan) -> Resample | None:
-    """The one resample of a plan that does nothing else to labels; None for other plans."""
-    if plan.base is not None:
-        return None
-    runs = [stage for stage in plan.stages if isinstance(stage, Resample)]
-    others = [stage for stage in plan.stages if not isinstance(stage, (Resample, Detail, tuple))]
-    return runs[0] if len(runs) == 1 and not others and not runs[0].bends else None
+    def batch(self, image: str, variants: range) -> None:
+        """Some variants of one image."""
+        tally, simple = self.tally, []
+        moves = moves_of(self.renderer.pipeline, self.dataset, image, variants) if self._is_inside(image) else None
+        if moves is not None and len(moves.matrices):
+            tally.variants += len(moves.matrices)
+            tally.blanks += moves.blanks
+            tally.passes.update(moves.passes)
+            self._counter(image).count(moves.matrices, moves.windows, lambda place: Motion(moves.run(place)))
+        for variant in variants if moves is None else moves.left:
+            try:
+                plan = self.renderer.plan(image, variant)
+            except RenderError as error:
+                tally.refused[str(error)] += 1
+                continue
+            tally.variants += 1
+            tally.blanks.append(plan.blank_share)
+            tally.passes[plan.passes] += 1
+            run = only_resample(plan) if self._is_inside(image) else None
+            tiles = straight_tiles(plan)
+            if run is not None:
+                simple.append(Motion(run))
+            elif tiles and all(self._is_inside(tile) for tile, _ in tiles):
+                for tile, motion in tiles:
+                    self.tiles.setdefault(tile, []).append(motion)
+            else:
+                count_one(self.renderer, plan, tally)
+        self._moves(image, simple)
 
+    def rest(self) -> Tally:
+        """What was found, once the tiles that wait are counted, all of a picture at once."""
+        for image, motions in self.tiles.items():
+            self._moves(image, motions)
+        self.tiles.clear()
+        return self.tally
 
-def _count_one(renderer: Renderer, plan: Plan, tally: Tally) -> None:
-    """Any plan, by the same way that an export takes."""
-    dataset, classes = renderer.dataset, renderer.dataset.classes
-    labels = labels_of(plan, dataset, renderer.pipeline.labels)
-    drop_small(labels, renderer.pipeline.labels)
-    after = labels.objects
-    names = [classes[number] for number in after.classes.tolist()]
-    tally.kept.update(names)
-    tally.before.update(names)
-    sources = {image: dataset.entries[image].objects for image in {*after.images, *(outcome.image for outcome in labels.dropped)}}
-    places = {image: {name: place for place, name in enumerate(found.ids)} for image, found in sources.items()}
-    for outcome in labels.outcomes():
-        name = classes[int(sources[outcome.image].classes[places[outcome.image][outcome.id]])]
-        tally.reasons[outcome.step, outcome.reason] += 1
-        if outcome.outcome == "dropped":
-            tally.dropped[name, outcome.step] += 1
-            tally.before[name] += 1
-        else:
-            tally.clipped[name, outcome.step] += 1
-    met = [(image, places[image][name]) for image, name in [*zip(after.images, after.ids, strict=True), *((f.image, f.id) for f in labels.dropped)]]
-    tally.keypoints[0] += sum(int(np.count_nonzero(sources[image].keypoints[place, :, 2])) for image, place in met)
-    tally.keypoints[1] += int(np.count_nonzero(after.keypoints[:, :, 2])) if len(after) else 0
-    before = np.array([sources[image].boxes[place] for image, place in met]).reshape(-1, 4)
-    for boxes, sides, aspects in ((before, tally.sides[0], tally.aspects[0]), (after.boxes, tally.sides[1], tally.aspects[1])):
-        sides.append(box_sides(boxes))
-        aspects.append(_aspects(boxes))
+    def _moves(self, image: str, motions: list[Motion]) -> None:
+        for affine in (True, False):
+            some = [motion for motion in motions if motion.run.matrix.affine == affine]
+            if not some:
+                continue
+            matrices, windows = np.array([motion.run.matrix for motion in some]), np.array([motion.run.target_rect for motion in some])
+            grown = None
+            if any(motion.after for motion in some):
+                grown = np.array([(1.0, 1.0) if motion.after is None else (motion.after.matrix.a, motion.after.matrix.e) for motion in some])
+            self._counter(image).count(matrices, windows, some.__getitem__, grown)
 
+    def _counter(self, image: str) -> MoveCounter:
+        if image not in self.counters:
+            if len(self.counters) == MOST_COUNTERS:
+                self.counters.clear()
+            self.counters[image] = MoveCounter(self.renderer, image, self.tally)
+        return self.counters[image]
 
-def _aspects(boxes: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Width / height of boxes (N, 4); 1 for those without a height."""
-    width, height = (boxes[:, 2:] - boxes[:, :2]).T
-    return np.asarray(np.where(height > 0, width / np.maximum(height, 1e-9), 1.0))
-
-
-def _outlined(objects: Objects) -> Objects:
-    """The same objects with outlines along the borders of their masks in place of these: much quicker to move, and as large to the pixel."""
-    if all(mask is None for mask in objects.masks):
-        return objects
-    pairs = zip(objects.polygons, objects.masks, strict=True)
-    polygons = [polygon if mask is None else polygon_from_mask(mask) for polygon, mask in pairs]
-    return objects.replace(outlines=Outlines.of(polygons), masks=(None,) * len(objects))
-
-
-def _count_moves(
-    renderer: Renderer, image: str, matrices: NDArray[np.float64], windows: NDArray[np.float64], run_of: Callable[[int], Resample], tally: Tally
-) -> None:
-    """Many moves of one image's objects at once, all affine or none: matrices (V, 9), windows (V, 4) in px; run_of: the steps of one of them."""
-    rules = renderer.pipeline.labels
-    objects = _outlined(renderer.dataset.entries[image].objects)
-    if len(objects) == 0:
-        return
-    affine = bool((matrices[0, 6:8] == 0.0).all())
-    found = transform_shapes(shape_arrays(objects, rules, affine), matrices, windows)
-    names = [renderer.dataset.classes[number] for number in objects.classes.tolist()]
-    small_before = too_small(objects.boxes, rules)
-    dropped = lost(found.share, found.share, objects.crowd, rules)
-    small = ~dropped & too_small(found.boxes, rules)
-    kept = ~dropped & ~small
-    limit = required_share(rules, 1.0)
-    blamed = dropped | (~small & touched(found.share))
-    for v in np.flatnonzero((small | blamed).any(axis=1)).tolist():
-        run = run_of(v)
-        for n in np.flatnonzero(small[v]).tolist():
-            step = SOURCE if small_before[n] else shrinking_step(run)
-            tally.dropped[names[n], step] += 1
-            tally.reasons[step, small_reason(rules)] += 1
-        places = np.flatnonzero(blamed[v])
-        if not len(places):
-            continue
-        gone = dropped[v, places].tolist()
-        steps = responsible_steps(run, objects.boxes[places], [limit if each else WHOLE for each in gone])
-        for n, is_gone, step in zip(places.tolist(), gone, steps, strict=True):
-            (tally.dropped if is_gone else tally.clipped)[names[n], step] += 1
-            tally.reasons[step, cut_reason(float(found.share[v, n]), rules) if is_gone else CUT_BY_FRAME] += 1
-    per_object = kept.sum(axis=0).tolist()
-    for name, number in zip(names, per_object, strict=True):
-        tally.before[name] += len(matrices)
-        tally.kept[name] += number
-    tally.keypoints[0] += int(np.count_nonzero(objects.keypoints[:, :, 2])) * len(matrices)
-    tally.keypoints[1] += int(found.keypoints[kept].sum())
-    tally.sides[0].append(np.repeat(box_sides(objects.boxes), len(matrices)))
-    tally.sides[1].append(box_sides(found.boxes[kept]))
-    tally.aspects[0].append(np.repeat(_aspects(objects.boxes), len(matrices)))
-    tally.aspects[1].append(_aspects(found.boxes[kept]))
+    def _is_inside(self, image: str) -> bool:
+        """Whether no label reaches out of its picture: such are clipped first, which an export's own way does."""
+        if image not in self.inside:
+            self.inside[image] = not sticks_out(self.dataset.objects_of(image), self.dataset.size_of(image))
+        return self.inside[image]

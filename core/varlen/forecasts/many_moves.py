@@ -227,7 +227,8 @@ class _State:
     def run(self, place: int) -> Resample:
         """One plan's resample."""
         x0, y0, x1, y1 = self.windows[place].tolist()
-        found = Resample(Size(*self.before[place].tolist()), Size(*self.sizes[place].tolist()), window=(x0, y0, x1, y1) if x0 >= 0 else None)
+        found = Resample(Size(*self.before[place].tolist()), Size(*self.sizes[place].tolist()), matrix=Matrix(*self.matrices[place].tolist()),
+                         window=(x0, y0, x1, y1) if x0 >= 0 else None)  # fmt: skip
         for step, where, matrices, sizes in self.members:
             at = int(where[place])
             if at >= 0:

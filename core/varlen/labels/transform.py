@@ -56,7 +56,7 @@ def transform_labels(labels: LabelState, run: Resample, rules: LabelRules, swap:
     swap: (K,) for each keypoint the one it becomes in a mirror image; class_swap: likewise for classes, of which left and
     right change places when the picture is mirrored from left to right.
     """
-    if len(labels.objects) and not _nothing(run):
+    if len(labels.objects) and not does_nothing(run):
         _carry(labels, run, rules, swap)
         if class_swap is not None and len(class_swap) and swaps_sides(run):
             labels.objects = labels.objects.replace(classes=class_swap[labels.objects.classes])
@@ -106,7 +106,8 @@ def drop_small(labels: LabelState, rules: LabelRules) -> None:
     labels.keep(labels.objects, kept)
 
 
-def _nothing(run: Resample) -> bool:
+def does_nothing(run: Resample) -> bool:
+    """Whether a run leaves everything where it is."""
     return run.window is None and run.size == run.before and not run.bends and run.matrix == IDENTITY
 
 

@@ -53,12 +53,13 @@ class Recolor:
 
     def then(self, after: Recolor) -> Recolor:
         """First this, then `after`, with no rounding or cutting off in between."""
-        s, t = self.matrix, after.matrix
-        rows: list[float] = []
-        for r in range(0, 12, 4):
-            rows += [t[r] * s[c] + t[r + 1] * s[4 + c] + t[r + 2] * s[8 + c] for c in range(4)]
-            rows[-1] += t[r + 3]
-        return Recolor(tuple(rows))
+        a, b, c, d, e, f, g, h, i, j, k, m = self.matrix
+        t = after.matrix
+
+        def row(p: float, q: float, r: float, offset: float) -> tuple[float, float, float, float]:
+            return p * a + q * e + r * i, p * b + q * f + r * j, p * c + q * g + r * k, p * d + q * h + r * m + offset
+
+        return Recolor((*row(*t[0:4]), *row(*t[4:8]), *row(*t[8:12])))
 
     @staticmethod
     def gains(red: float, green: float, blue: float, offset: float = 0.0) -> Recolor:

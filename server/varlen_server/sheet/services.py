@@ -21,9 +21,10 @@ from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import RenderError
 from varlen.forecasts.advice import advice_on
-from varlen.forecasts.label_forecast import Tally, count_draws, forecast
+from varlen.forecasts.label_forecast import count_draws, forecast
 from varlen.forecasts.limits import largest_range
 from varlen.forecasts.outlook import expected_labels
+from varlen.forecasts.tally import Tally
 from varlen.forecasts.worst import By, worst_variants
 from varlen.pipeline.document import from_json
 from varlen.pipeline.plan import Plan, Resample

@@ -22,8 +22,9 @@ from varlen.editions.export_spec import ExportSpec
 from varlen.editions.recreate import recreate
 from varlen.editions.rows import find_row
 from varlen.errors import EditionError, PipelineError
-from varlen.forecasts.label_forecast import _outlined, count_draws, forecast
+from varlen.forecasts.label_forecast import count_draws, forecast
 from varlen.forecasts.limits import largest_range
+from varlen.forecasts.tally import outlined as without_masks
 from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline
@@ -33,6 +34,9 @@ PIPELINES = {
     "one resample": MILD,
     "ellipse": [{"step": "rotate", "degrees": [-90, 90]}, {"step": "scale", "factor": [0.05, 3]}],
     "perspective": [*MILD, {"step": "perspective", "corner_fraction": 0.1, "probability": 0.5}],
+    "mosaics": [*MILD[:2], {"step": "mosaic", "probability": 0.7}, {"step": "color_jitter"}],
+    "mosaics made smaller": [*MILD, {"step": "mosaic", "grid": "3x3"}, {"step": "resize", "width_px": 400, "height_px": 500, "fit": "letterbox"}],
+    "mosaics cut again": [{"step": "flip"}, {"step": "mosaic", "tile_scale": [0.3, 0.9]}, {"step": "scale", "factor": [0.5, 2]}],
     "everything": [{"step": "elastic"}, *MILD, {"step": "cutout", "size_fraction": 0.4}, {"step": "mosaic", "probability": 0.4}, {"step": "blur"}],
 }
 
@@ -41,7 +45,7 @@ PIPELINES = {
 def outlined(survey: Dataset) -> Dataset:
     """The survey with outlines in place of masks."""
     for key, entry in survey.entries.items():
-        survey.entries[key] = Entry(key, entry.split, entry.size, _outlined(entry.objects), entry.extra)
+        survey.entries[key] = Entry(key, entry.split, entry.size, without_masks(entry.objects), entry.extra)
     return survey
 
 
@@ -77,6 +81,27 @@ def test_a_forecast_counts_what_an_export_writes(outlined: Dataset, name: str) -
     assert tally.keypoints[1] == keypoints
     assert np.allclose(np.sort(np.concatenate(tally.sides[1])), np.sort(sides))
     assert np.allclose(np.sort(tally.blanks), np.sort(blank), atol=1e-4)
+
+
+def test_what_a_mirror_makes_of_a_class_is_counted_as_that(outlined: Dataset) -> None:
+    """Left and right change places, in one move and in the tiles of a mosaic."""
+    first, second = outlined.classes[:2]
+    outlined.mirror_classes = {first: second, second: first}
+    for steps in ([{"step": "flip"}, {"step": "rotate"}], [{"step": "flip"}, {"step": "mosaic"}]):
+        renderer = Renderer(outlined, make_pipeline(*steps))
+        images = [key for key, entry in outlined.entries.items() if entry.split == "train"]
+        kept, before = Counter[str](), Counter[str]()
+        for image in images:
+            for variant in range(1, 9):
+                outcome = renderer.variant_labels(image, variant)
+                kept.update(outlined.classes[number] for number in outcome.objects.classes)
+                names = [*zip(outcome.objects.images, outcome.objects.ids, strict=True)]
+                names += [(each["image"], each["id"]) for each in outcome.trace["objects"]["dropped"]]
+                for source, name in names:
+                    objects = outlined.entries[source].objects
+                    before[outlined.classes[objects.classes[objects.ids.index(name)]]] += 1
+        tally = count_draws(renderer, 8 * len(images))
+        assert (tally.kept, tally.before) == (kept, before)
 
 
 def test_masks_are_forecast_by_their_outlines(survey: Dataset) -> None:
