@@ -11,6 +11,7 @@ import { restoreTheme } from "./shell/theme-choice";
 import { ViewFailed } from "./shell/ViewFailed";
 import { session } from "./state/session";
 import { system } from "./theme";
+import "./theme.gen.css";
 
 restoreTheme();
 

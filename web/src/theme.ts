@@ -1,4 +1,33 @@
-import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
+import { createSystem, defineConfig } from "@chakra-ui/react";
+// The parts one by one: the ready-made system would be worked out, all of it, before anything is drawn.
+import { defaultBaseConfig } from "@chakra-ui/react/preset-base";
+import {
+  animationStyles,
+  breakpoints,
+  buttonRecipe,
+  checkboxSlotRecipe,
+  checkmarkRecipe,
+  dialogSlotRecipe,
+  fieldSlotRecipe,
+  globalCss,
+  iconRecipe,
+  inputRecipe,
+  kbdRecipe,
+  keyframes,
+  layerStyles,
+  linkRecipe,
+  nativeSelectSlotRecipe,
+  popoverSlotRecipe,
+  progressSlotRecipe,
+  segmentGroupSlotRecipe,
+  semanticTokens,
+  sliderSlotRecipe,
+  spinnerRecipe,
+  switchSlotRecipe,
+  tableSlotRecipe,
+  textStyles,
+  tokens,
+} from "@chakra-ui/react/theme";
 
 /** Neutral grays without tint for every surface, one amber for what is active. */
 const config = defineConfig({
@@ -79,31 +108,60 @@ const config = defineConfig({
 /** The size of text in plots, px, which are drawn without the theme. */
 export const PLOT_TEXT = 12;
 
-/** Of the ready-made theme only what the screens use: working out every color and component takes longer than drawing the bench. */
-const USED = {
-  colors: ["transparent", "current", "black", "white", "whiteAlpha", "blackAlpha", "gray", "red"],
-  semantic: ["bg", "fg", "border", "gray", "red"],
-  components: ["nativeSelect", "checkbox", "table", "slider", "switch", "progress", "dialog", "segmentGroup", "popover", "field"],
-};
+/** Of the ready-made colors only those that the screens use: working out every one takes longer than drawing the bench. */
+const COLORS = ["transparent", "current", "black", "white", "whiteAlpha", "blackAlpha", "gray", "red"] as const;
+const MEANINGS = ["bg", "fg", "border", "gray", "red"] as const;
 
-type Named = Record<string, unknown>;
-
-function only<T extends object>(all: T | undefined, names: readonly string[]): T {
-  return Object.fromEntries(names.flatMap((name) => ((all as Named | undefined)?.[name] ? [[name, (all as Named)[name]]] : []))) as T;
+function only<T extends object, K extends keyof T>(all: T, names: readonly K[]): Pick<T, K> {
+  return Object.fromEntries(names.map((name) => [name, all[name]])) as Pick<T, K>;
 }
 
-const { theme, ...base } = defaultConfig;
-const ready = {
-  ...base,
+/** The theme's way to write styles, and of its looks those of the components that the screens use. */
+const ready = defineConfig({
+  ...defaultBaseConfig,
+  preflight: true,
+  cssVarsPrefix: "chakra",
+  cssVarsRoot: ":where(html, .chakra-theme)",
+  globalCss,
   theme: {
-    ...theme,
-    tokens: { ...theme?.tokens, colors: only(theme?.tokens?.colors, USED.colors) },
-    semanticTokens: { ...theme?.semanticTokens, colors: only(theme?.semanticTokens?.colors, USED.semantic) },
-    slotRecipes: only(theme?.slotRecipes, USED.components),
+    breakpoints,
+    keyframes,
+    textStyles,
+    layerStyles,
+    animationStyles,
+    tokens: { ...tokens, colors: only(tokens.colors, COLORS) },
+    semanticTokens: { ...semanticTokens, colors: only(semanticTokens.colors, MEANINGS) },
+    recipes: {
+      button: buttonRecipe,
+      checkmark: checkmarkRecipe,
+      icon: iconRecipe,
+      input: inputRecipe,
+      kbd: kbdRecipe,
+      link: linkRecipe,
+      spinner: spinnerRecipe,
+    },
+    slotRecipes: {
+      checkbox: checkboxSlotRecipe,
+      dialog: dialogSlotRecipe,
+      field: fieldSlotRecipe,
+      nativeSelect: nativeSelectSlotRecipe,
+      popover: popoverSlotRecipe,
+      progress: progressSlotRecipe,
+      segmentGroup: segmentGroupSlotRecipe,
+      slider: sliderSlotRecipe,
+      switch: switchSlotRecipe,
+      table: tableSlotRecipe,
+    },
   },
-};
+});
 
-export const system = createSystem(ready, config);
+export const theme = createSystem(ready, config);
+
+/**
+ * The theme without what it says of the page as a whole, its variables and resets: these stand in `theme.gen.css`, which the browser
+ * reads by itself. Made of objects while the page begins, they would take as long as drawing the bench.
+ */
+export const system = { ...theme, _global: [], layers: { ...theme.layers, atRule: "" } };
 
 /** Sixteen class colors that differ in lightness beside hue, for color-blind people too; contact sheets of the terminal use the same. */
 const CLASS_COLORS = [

@@ -238,8 +238,9 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
   }, [make]);
-  // The rail first, as it can be used by itself; the rest a moment later.
-  const whole = useDeferredValue(true, false);
+  // The rail first, as it can be used by itself; the sheet a moment later, and the panel's many controls last.
+  const sheeted = useDeferredValue(true, false);
+  const whole = useDeferredValue(sheeted, false);
   const step =
     document.steps.find((candidate) => candidate.id === selected) ??
     document.steps.find((candidate) => candidate.step === "rotate") ??
@@ -265,7 +266,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
               </ErrorBox>
             </Box>
           )}
-          {whole && (
+          {sheeted && (
             <ContactSheet
               dataset={dataset}
               current={current}

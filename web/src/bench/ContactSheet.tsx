@@ -1,7 +1,7 @@
 import { Button, Flex, NativeSelect, Slider, Text } from "@chakra-ui/react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Shuffle } from "lucide-react";
-import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
 import { Easel } from "../picture/easel";
@@ -63,6 +63,8 @@ export const ContactSheet = memo(function ContactSheet({
 }: Props) {
   const variants = useView((view) => view.variants);
   const large = useView((view) => view.large);
+  // Pictures first; what they are laid out with takes as long to draw as all of them.
+  const tooled = useDeferredValue(true, false);
   const opened = useRef<HTMLElement | null>(null);
   const box = useRef<HTMLDivElement>(null);
   const lines = useVirtualizer({
@@ -104,10 +106,14 @@ export const ContactSheet = memo(function ContactSheet({
   return (
     <section className="sheet" aria-label="Contact sheet">
       <div className="sheet-tools">
-        <Layout dataset={dataset} tileWidth={tileWidth} />
-        <ComparisonChoice pipeline={pipeline} />
-        <AdviceList dataset={dataset} current={current} ready={ready} />
-        <Layers />
+        {tooled && (
+          <>
+            <Layout dataset={dataset} tileWidth={tileWidth} />
+            <ComparisonChoice pipeline={pipeline} />
+            <AdviceList dataset={dataset} current={current} ready={ready} />
+            <Layers />
+          </>
+        )}
       </div>
       {against && <ComparisonLine against={against} />}
       {image && tile?.address && <TraceView dataset={dataset} document={current()} image={image} tile={tile} walk={walk} close={close} />}

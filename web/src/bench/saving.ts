@@ -43,6 +43,21 @@ type Trouble =
 const STRANDED = "The pipeline was changed elsewhere before your last changes were saved.";
 const NO_TROUBLE: Trouble = { kind: "none" };
 
+interface Opened {
+  saved: Saved;
+  trouble: Trouble;
+}
+
+/** Take up a revision as the draft. */
+function opened(revision: Revision): Opened;
+function opened(revision: Revision | undefined): Opened | null;
+function opened(revision: Revision | undefined): Opened | null {
+  if (!revision) return null;
+  const document = revision.document as unknown as PipelineDocument;
+  const stranded = openDocument(document, revisionName(revision));
+  return { saved: { revision, document }, trouble: stranded ? { kind: "changed elsewhere", message: STRANDED } : NO_TROUBLE };
+}
+
 /**
  * Opens a pipeline and saves every change as a revision; never over someone else's.
  *
@@ -50,24 +65,28 @@ const NO_TROUBLE: Trouble = { kind: "none" };
  * yet is kept in the browser, so that going away at once loses nothing.
  */
 export function useSaving(): Saving {
+  const client = useQueryClient();
+  // What the page brought with it is there before anything is drawn, so that the bench is drawn once.
+  const [first] = useState(() => opened(client.getQueryData(askOpenPipeline.queryKey)));
   const document = useDraft((draft) => draft.document);
   const history = useStore(useDraft.temporal, ({ pastStates, futureStates }) => pastStates.length + 1000 * futureStates.length);
-  const [saved, setSaved] = useState<Saved | null>(null);
+  const [saved, setSaved] = useState<Saved | null>(first?.saved ?? null);
   const [busy, setBusy] = useState(false);
-  const [trouble, setTrouble] = useState<Trouble>(NO_TROUBLE);
-  const client = useQueryClient();
-  const opened = useQuery(askOpenPipeline);
+  const [trouble, setTrouble] = useState<Trouble>(first?.trouble ?? NO_TROUBLE);
+  const asked = useQuery(askOpenPipeline);
   // Opened anew the next time: it may be another by then.
   useEffect(() => () => client.removeQueries(askOpenPipeline), [client]);
   const adopt = useCallback((revision: Revision) => {
-    const theirs = revision.document as unknown as PipelineDocument;
-    const stranded = openDocument(theirs, revisionName(revision));
-    setSaved({ revision, document: theirs });
-    setTrouble(stranded ? { kind: "changed elsewhere", message: STRANDED } : NO_TROUBLE);
+    const { saved, trouble } = opened(revision);
+    setSaved(saved);
+    setTrouble(trouble);
   }, []);
+  const taken = useRef(first?.saved.revision);
   useEffect(() => {
-    if (opened.data) adopt(opened.data);
-  }, [opened.data, adopt]);
+    if (!asked.data || asked.data === taken.current) return;
+    taken.current = asked.data;
+    adopt(asked.data);
+  }, [asked.data, adopt]);
 
   const save = useCallback(async (pipeline: number, base: number, current: PipelineDocument): Promise<void> => {
     setBusy(true);
@@ -140,7 +159,7 @@ export function useSaving(): Saving {
       revision: saved?.revision.number ?? null,
       revisionId: saved?.revision.id ?? null,
       state,
-      openError: opened.error,
+      openError: asked.error,
       conflict: trouble.kind === "changed elsewhere" ? trouble.message : null,
       takeTheirs: () =>
         void latest().then((theirs) => {
@@ -158,7 +177,7 @@ export function useSaving(): Saving {
         await client.refetchQueries(askOpenPipeline);
       },
     };
-  }, [saved, state, opened.error, trouble, adopt, save, flush, client]);
+  }, [saved, state, asked.error, trouble, adopt, save, flush, client]);
 }
 
 /**
