@@ -54,8 +54,13 @@ def state() -> Iterator[Path]:
 def varlen_address(state: Path, survey_folder: Path) -> Iterator[str]:
     """Where the application listens. The demo is the tests' small survey."""
     shutil.copytree(survey_folder, state / "demo" / "night-moth-survey")
-    command = [sys.executable, PROJECT / "scripts" / "start.py", "--port", "8600"]
-    process = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state), "VARLEN_DEMO_ALONE": "1"}, stdout=subprocess.PIPE, text=True)
+    yield from running(state, 8600, VARLEN_DEMO_ALONE="1")
+
+
+def running(state: Path, port: int, **environment: str) -> Iterator[str]:
+    """Varlen as the start command runs it; its address, until it is ended."""
+    command = [sys.executable, PROJECT / "scripts" / "start.py", "--port", str(port)]
+    process = subprocess.Popen(command, env={**os.environ, "VARLEN_STATE": str(state), **environment}, stdout=subprocess.PIPE, text=True)
     assert process.stdout is not None
     address = ""
     for line in process.stdout:

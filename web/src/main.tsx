@@ -4,8 +4,10 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Outlet, type RouteObject, RouterProvider } from "react-router";
+import { Refusal } from "./api/client";
 import { Bench } from "./bench/Bench";
 import { begin } from "./bench/begin";
+import { lazyView } from "./shell/lazy-view";
 import { Shell } from "./shell/Shell";
 import { restoreTheme } from "./shell/theme-choice";
 import { ViewFailed } from "./shell/ViewFailed";
@@ -15,8 +17,17 @@ import "./theme.gen.css";
 
 restoreTheme();
 
+/** An answer that says no says it again. */
+function isWorthAnother(failures: number, error: Error): boolean {
+  return failures < 1 && !(error instanceof Refusal && error.status >= 400 && error.status < 500);
+}
+
 const client = new QueryClient({
-  defaultOptions: { queries: { staleTime: 30_000, retry: 1, refetchOnWindowFocus: false } },
+  defaultOptions: {
+    // A machine without a network still reaches a server on itself.
+    queries: { staleTime: 30_000, retry: isWorthAnother, refetchOnWindowFocus: false, networkMode: "always" },
+    mutations: { networkMode: "always" },
+  },
 });
 
 // Only where the bench is what comes first.
@@ -25,27 +36,30 @@ if (location.pathname === "/" && session.role) void begin(client);
 const views: RouteObject[] = [
   { index: true, element: <Bench /> },
   // The bench comes at once; the others when they are gone to.
-  { path: "pipelines", lazy: async () => ({ Component: (await import("./pipelines/Pipelines")).Pipelines }) },
-  { path: "datasets", lazy: async () => ({ Component: (await import("./datasets/Datasets")).Datasets }) },
-  { path: "datasets/:id", lazy: async () => ({ Component: (await import("./datasets/DatasetPage")).DatasetPage }) },
-  { path: "editions", lazy: async () => ({ Component: (await import("./editions/Editions")).Editions }) },
-  { path: "editions/:id", lazy: async () => ({ Component: (await import("./editions/EditionPage")).EditionPage }) },
-  { path: "editions/:id/against/:other", lazy: async () => ({ Component: (await import("./editions/ComparePage")).ComparePage }) },
-  { path: "probes/:id", lazy: async () => ({ Component: (await import("./evidence/ProbePage")).ProbePage }) },
-  { path: "trials", lazy: async () => ({ Component: (await import("./editions/Trials")).Trials }) },
-  { path: "people", lazy: async () => ({ Component: (await import("./people/People")).People }) },
+  { path: "pipelines", lazy: lazyView(async () => ({ Component: (await import("./pipelines/Pipelines")).Pipelines })) },
+  { path: "datasets", lazy: lazyView(async () => ({ Component: (await import("./datasets/Datasets")).Datasets })) },
+  { path: "datasets/:id", lazy: lazyView(async () => ({ Component: (await import("./datasets/DatasetPage")).DatasetPage })) },
+  { path: "editions", lazy: lazyView(async () => ({ Component: (await import("./editions/Editions")).Editions })) },
+  { path: "editions/:id", lazy: lazyView(async () => ({ Component: (await import("./editions/EditionPage")).EditionPage })) },
+  {
+    path: "editions/:id/against/:other",
+    lazy: lazyView(async () => ({ Component: (await import("./editions/ComparePage")).ComparePage })),
+  },
+  { path: "probes/:id", lazy: lazyView(async () => ({ Component: (await import("./evidence/ProbePage")).ProbePage })) },
+  { path: "trials", lazy: lazyView(async () => ({ Component: (await import("./editions/Trials")).Trials })) },
+  { path: "people", lazy: lazyView(async () => ({ Component: (await import("./people/People")).People })) },
   { path: "*", element: <Bench /> },
 ];
 
 const router = createBrowserRouter([
-  { path: "join", HydrateFallback: () => null, lazy: async () => ({ Component: (await import("./people/Join")).Join }) },
+  { path: "join", HydrateFallback: () => null, lazy: lazyView(async () => ({ Component: (await import("./people/Join")).Join })) },
   {
     element: session.role ? <Shell /> : <Outlet />,
     // Nothing to show while the first view is on its way.
     HydrateFallback: () => null,
     children: session.role
       ? views.map((view) => ({ ...view, ErrorBoundary: ViewFailed }))
-      : [{ path: "*", lazy: async () => ({ Component: (await import("./people/SignIn")).SignIn }) }],
+      : [{ path: "*", lazy: lazyView(async () => ({ Component: (await import("./people/SignIn")).SignIn })) }],
   },
 ]);
 

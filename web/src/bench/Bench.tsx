@@ -2,7 +2,7 @@ import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, memo, Suspense, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
-import type { Dataset, ImageRow, PipelineDocument, StepFacts } from "../api/client";
+import { type Dataset, type ImageRow, type PipelineDocument, Refusal, type StepFacts } from "../api/client";
 import { askDatasets, askLedger, askRows, askSteps, askWorst, keepOf, tellServer } from "../api/queries";
 import { TileFeed } from "../picture/tile-feed";
 import { pictureWidth } from "../picture/widths";
@@ -12,6 +12,7 @@ import { ViewTools } from "../shell/ViewTools";
 import { redo, undo, useDraft } from "../state/draft";
 import { isWorst, orderOf, type Pick, useView } from "../state/view";
 import { sayName } from "../words/steps";
+import { Beginnings } from "./Beginnings";
 import { BenchTools, reshuffle } from "./BenchTools";
 import { wishOf } from "./begin";
 import { ContactSheet } from "./ContactSheet";
@@ -31,18 +32,15 @@ export function Bench() {
   const saving = useSaving();
   const document = useUnhurried(useDraft((draft) => draft.document));
   const dataset = datasets.data?.find((row) => row.id === chosen) ?? datasets.data?.[0];
+  const unbegun = saving.openError instanceof Refusal && saving.openError.status === 404;
+  if (datasets.data && (unbegun || (!dataset && document))) {
+    return <Beginnings dataset={dataset?.name} pipeline={!unbegun} opened={() => void saving.open()} />;
+  }
   const trouble = datasets.error ?? saving.openError;
   if (trouble) {
     return (
       <Box p={6} maxWidth="640px">
         <ErrorBox error={trouble} />
-      </Box>
-    );
-  }
-  if (datasets.data && !dataset) {
-    return (
-      <Box p={6}>
-        <Text>There is no dataset yet. Import one under Datasets.</Text>
       </Box>
     );
   }

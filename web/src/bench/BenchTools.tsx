@@ -41,7 +41,7 @@ export const BenchTools = memo(function BenchTools({ datasets, dataset, choose, 
           · revision {saving.revision ?? "…"} {saving.state}
         </Text>
       </Text>
-      <NewPipeline label="New" opened={() => void saving.open()} />
+      <NewPipeline label="New" shrinks opened={() => void saving.open()} />
       {saving.conflict && (
         <Flex align="center" gap={2} color="loss" minWidth={0}>
           <Text truncate title={saving.conflict}>

@@ -4,8 +4,8 @@ import { useState } from "react";
 import { useParams } from "react-router";
 import { askFormats, askOverview } from "../api/queries";
 import { DeleteDataset } from "../shell/DeleteDataset";
-import { ErrorBox } from "../shell/ErrorBox";
 import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
+import { OneState } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { byWhom } from "../state/session";
 import { classColor } from "../theme";
@@ -27,8 +27,7 @@ export function DatasetPage() {
     refetchInterval: ({ state }) => (state.data?.examining ? 1000 : false),
   });
   const formats = useQuery(askFormats);
-  if (overview.error) return <ErrorBox error={overview.error} />;
-  if (!overview.data) return null;
+  if (!overview.data) return <OneState asked={overview} what={`dataset ${id}`} back="/datasets" all="All datasets" />;
   const { dataset, classes } = overview.data;
   const title = formats.data?.formats.find((each) => each.name === dataset.format)?.reading_title ?? dataset.format;
   const change = (part: Partial<Filter>) => setFilter({ ...filter, ...part });

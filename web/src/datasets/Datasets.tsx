@@ -5,8 +5,8 @@ import type { Dataset } from "../api/client";
 import { askDatasets, askRows } from "../api/queries";
 import { SourceTile } from "../picture/TileView";
 import { DeleteDataset } from "../shell/DeleteDataset";
-import { ErrorBox } from "../shell/ErrorBox";
 import { May } from "../shell/May";
+import { ListState } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { counted, sayCounts } from "../words/figures";
 import { ImportForm } from "./ImportForm";
@@ -27,7 +27,7 @@ export function Datasets() {
       <May to="work">
         <ImportForm />
       </May>
-      {datasets.error && <ErrorBox error={datasets.error} />}
+      <ListState asked={datasets} what="the datasets" />
       {datasets.data?.map((dataset) => (
         <DatasetStrip key={dataset.id} dataset={dataset} />
       ))}

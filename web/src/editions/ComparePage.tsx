@@ -4,9 +4,9 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Edition, type EditionRow, type Schemas, take } from "../api/client";
 import { askDatasets, askEditionRows, askEditions, askEditionsCompared } from "../api/queries";
-import { ErrorBox } from "../shell/ErrorBox";
 import { Heading } from "../shell/NarrowPanel";
 import { PagedWall, usePaged, WALL_HIGH, WALL_TILE } from "../shell/PagedWall";
+import { OneState } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { sayChange } from "../words/changes";
 import { saySplit } from "../words/figures";
@@ -24,8 +24,9 @@ export function ComparePage() {
   const pair = [one, two].map((number) => editions.data?.find((each) => each.id === number) as Edition | undefined);
   const [left, right] = pair;
   const [source, setSource] = useState<string | null>(null);
-  if (found.error) return <ErrorBox error={found.error} />;
-  if (!found.data || !left || !right) return null;
+  if (!found.data || !left || !right) {
+    return <OneState asked={found} what={`pair of editions ${one} and ${two}`} back="/editions" all="All editions" />;
+  }
   const dataset: Drawn = datasets.data?.find((each) => each.id === left.dataset) ?? { classes: [], lines: [] };
   return (
     <Flex height="100%">

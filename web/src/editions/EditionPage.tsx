@@ -5,8 +5,8 @@ import { Link, useParams } from "react-router";
 import type { Edition } from "../api/client";
 import { askDatasets, askEdition, askEditionRows } from "../api/queries";
 import { EditionProgress } from "../shell/EditionProgress";
-import { ErrorBox } from "../shell/ErrorBox";
 import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
+import { OneState } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { classColor } from "../theme";
 import { inOrder, saySplit } from "../words/figures";
@@ -23,8 +23,7 @@ export function EditionPage() {
       state.data?.check_state.state === "checking" || state.data?.copy_state.state === "copying" ? 700 : false,
   });
   const datasets = useQuery(askDatasets);
-  if (found.error) return <ErrorBox error={found.error} />;
-  if (!found.data) return null;
+  if (!found.data) return <OneState asked={found} what={`edition ${id}`} back="/editions" all="All editions" />;
   const edition = found.data as Edition;
   const classes = Object.keys(countsOf(edition)[0]?.[1].classes ?? {});
   const dataset: Drawn = datasets.data?.find((each) => each.id === edition.dataset) ?? { classes, lines: [] };

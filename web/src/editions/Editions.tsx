@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { askEditions } from "../api/queries";
 import { EditionProgress } from "../shell/EditionProgress";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ListState, Nothing } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { byWhom } from "../state/session";
 import { counted } from "../words/figures";
@@ -16,9 +16,18 @@ export function Editions() {
       <ViewTools>
         <Text color="fg.muted">{editions.data ? counted(editions.data.length, "edition") : ""}</Text>
       </ViewTools>
-      {editions.error && <ErrorBox error={editions.error} />}
+      <ListState asked={editions} what="the editions" />
       {editions.data?.length === 0 && (
-        <Text color="fg.muted">No edition yet. Make one from the bench: it freezes dataset, pipeline and seed.</Text>
+        <Nothing title="No edition yet">
+          <Text>
+            An edition is the augmented dataset, frozen: its images and labels, and the record from which each can be made again. Make one
+            on{" "}
+            <Link to="/" className="page-link">
+              the bench
+            </Link>
+            .
+          </Text>
+        </Nothing>
       )}
       <Flex direction="column">
         {editions.data?.map((edition) => (

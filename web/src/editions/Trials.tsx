@@ -6,6 +6,7 @@ import { api, type Schemas, type Score, take } from "../api/client";
 import { askDatasets, askInquiries, askPipelines, askScores, askTrials, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
 import { Heading } from "../shell/NarrowPanel";
+import { ListState, Nothing } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { WishControl } from "../shell/WishControl";
 import { may } from "../state/session";
@@ -41,7 +42,7 @@ export function Trials() {
       ),
     onSuccess: () => refresh(client, "trials"),
   });
-  const error = cells.error ?? datasets.error ?? pipelines.error ?? start.error;
+  const unready = [cells, datasets, pipelines].find((each) => each.data === undefined);
   const across = datasets.data ?? [];
   const down = pipelines.data ?? [];
   const cellOf = (pipeline: number, dataset: number) => cells.data?.find((cell) => cell.pipeline === pipeline && cell.dataset === dataset);
@@ -57,12 +58,14 @@ export function Trials() {
     0,
   );
   const toggle = (key: string) => setOff(off.includes(key) ? off.filter((each) => each !== key) : [...off, key]);
+  if (datasets.data && pipelines.data && !(across.length && down.length)) return <NoTrials />;
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
         <Text color="fg.muted">every pipeline on every dataset</Text>
       </ViewTools>
-      {error && <ErrorBox error={error} />}
+      {start.error && <ErrorBox error={start.error} />}
+      <ListState asked={unready ?? cells} what="the trials" />
       {start.error?.message.includes("can't hold") && (
         <Box mt={2}>
           <Tick name="make them without what their formats can't hold" on={losing} toggle={() => setLosing(!losing)} />
@@ -138,6 +141,28 @@ export function Trials() {
           />
         </Box>
       )}
+    </Box>
+  );
+}
+
+/** Without a dataset or without a pipeline there is nothing to try. */
+function NoTrials() {
+  return (
+    <Box height="100%" overflowY="auto" px={6} py={5}>
+      <Nothing title="Nothing to try yet">
+        <Text>
+          Here every pipeline meets every dataset: editions are made of each pair, trained on, and held against each other by their scores.
+          It takes one of{" "}
+          <Link to="/datasets" className="page-link">
+            your datasets
+          </Link>{" "}
+          and one of{" "}
+          <Link to="/pipelines" className="page-link">
+            your pipelines
+          </Link>
+          .
+        </Text>
+      </Nothing>
     </Box>
   );
 }

@@ -5,6 +5,7 @@ import { api, type Schemas, take } from "../api/client";
 import { askInquiry, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
 import { May } from "../shell/May";
+import { Loading } from "../shell/PageState";
 import { saySeconds } from "../words/figures";
 
 export type Inquiry = Schemas["Inquiry"];
@@ -23,7 +24,7 @@ export function InquiryProgress({ id, children }: Props) {
   const client = useQueryClient();
   const found = useQuery({
     ...askInquiry(id),
-    refetchInterval: ({ state }) => (!state.data || UNDER_WAY.includes(state.data.state ?? "") ? EVERY_MS : false),
+    refetchInterval: ({ state }) => (!state.error && (!state.data || UNDER_WAY.includes(state.data.state ?? "")) ? EVERY_MS : false),
   });
   const act = useMutation({
     mutationFn: (what: "cancel" | "resume") =>
@@ -35,7 +36,7 @@ export function InquiryProgress({ id, children }: Props) {
     onSuccess: () => refresh(client, ["inquiry", id], "inquiries"),
   });
   if (found.error) return <ErrorBox error={found.error} />;
-  if (!found.data) return <Text color="fg.muted">…</Text>;
+  if (!found.data) return <Loading what="the answer" />;
   const inquiry = found.data;
   if (inquiry.state === "done") return <>{children(inquiry)}</>;
   if (inquiry.state === "stopped" || inquiry.state === "cancelled") {

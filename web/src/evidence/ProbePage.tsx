@@ -5,6 +5,7 @@ import { api, take } from "../api/client";
 import { askInquiry, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
 import { May } from "../shell/May";
+import { OneState } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { InquiryProgress } from "./InquiryProgress";
 import { ProbeView } from "./ProbeView";
@@ -23,12 +24,12 @@ export function ProbePage() {
       await go("/trials");
     },
   });
+  if (!found.data) return <OneState asked={found} what={`probe ${id}`} back="/trials" all="All trials" />;
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
         <Text color="fg.muted" truncate>
-          <Link to="/trials">Trials</Link> / probe {id}
-          {found.data && ` of ${found.data.dataset_name}, ${found.data.created.slice(0, 16).replace("T", " ")}`}
+          <Link to="/trials">Trials</Link> / probe {id} of {found.data.dataset_name}, {found.data.created.slice(0, 16).replace("T", " ")}
         </Text>
         <May to="keep">
           <Button ml="auto" mr={3} size="xs" variant="ghost" colorPalette="gray" loading={remove.isPending} onClick={() => remove.mutate()}>

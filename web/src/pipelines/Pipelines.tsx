@@ -10,6 +10,7 @@ import { pictureWidth } from "../picture/widths";
 import { ErrorBox } from "../shell/ErrorBox";
 import { May } from "../shell/May";
 import { NewPipeline } from "../shell/NewPipeline";
+import { ListState, Nothing } from "../shell/PageState";
 import { saveFile } from "../shell/pipeline-file";
 import { useSeen } from "../shell/seen";
 import { ViewTools } from "../shell/ViewTools";
@@ -74,7 +75,14 @@ export function Pipelines() {
           event.target.value = "";
         }}
       />
-      {(pipelines.error ?? read.error) && <ErrorBox error={pipelines.error ?? read.error} />}
+      {read.error && <ErrorBox error={read.error} />}
+      <ListState asked={pipelines} what="the pipelines" />
+      {pipelines.data?.length === 0 && (
+        <Nothing title="No pipeline yet">
+          <Text mb={3}>Begin with an empty one or with a starting point for your task, or open a file that somebody gave you.</Text>
+          <NewPipeline opened={() => void navigate("/")} />
+        </Nothing>
+      )}
       {pipelines.data?.map((pipeline) => (
         <Item key={pipeline.id} pipeline={pipeline} dataset={dataset} image={rows.data?.[0]} alone={pipelines.data.length === 1} />
       ))}

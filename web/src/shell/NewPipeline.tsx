@@ -12,14 +12,22 @@ import "./new-pipeline.css";
 
 type StartingPoint = Schemas["StartingPoint"];
 
-/** Begin another pipeline, empty or from a starting point; `opened` is told once it is there and will be opened next. */
-export function NewPipeline({ label = "New pipeline", opened }: { label?: string; opened: () => void }) {
+interface Props {
+  label?: string;
+  /** Whether the label gives way where the window is narrow. */
+  shrinks?: boolean;
+  /** Told once it is there and will be opened next. */
+  opened: () => void;
+}
+
+/** Begin another pipeline, empty or from a starting point. */
+export function NewPipeline({ label = "New pipeline", shrinks = false, opened }: Props) {
   const [choosing, setChoosing] = useState(false);
   if (!may.work) return null;
   return (
     <>
       <Button size="xs" variant="outline" flex="none" title="Begin another pipeline" aria-label={label} onClick={() => setChoosing(true)}>
-        <Plus size={13} /> <span className="where-wide">{label}</span>
+        <Plus size={13} /> <span className={shrinks ? "where-wide" : undefined}>{label}</span>
       </Button>
       {choosing && (
         <Choices

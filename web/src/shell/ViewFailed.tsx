@@ -4,11 +4,14 @@ import { ErrorBox } from "./ErrorBox";
 
 /** What stands in place of a view that could not be drawn; the others go on working. */
 export function ViewFailed() {
-  const error = useRouteError();
+  return <Failed error={useRouteError()} says="This view could not be drawn." />;
+}
+
+export function Failed({ error, says }: { error: unknown; says: string }) {
   return (
     <Box p={6} maxWidth="640px">
       <ErrorBox error={error}>
-        <Text color="fg.muted">This view could not be drawn. Nothing was lost; reloading the page may help.</Text>
+        <Text color="fg.muted">{says} Nothing was lost; reloading the page may help.</Text>
         <Button mt={2} size="xs" variant="outline" onClick={() => location.reload()}>
           Reload
         </Button>

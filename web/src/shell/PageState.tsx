@@ -1,0 +1,86 @@
+import { Box, Button, Flex, Spinner, Text } from "@chakra-ui/react";
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import { Refusal } from "../api/client";
+import { ErrorBox } from "./ErrorBox";
+import "./page-state.css";
+
+/** What a page asked for, as far as it matters here. */
+interface Asked {
+  error: unknown;
+  data: unknown;
+  refetch: () => unknown;
+}
+
+/** Said once it takes long enough to be noticed. */
+export function Loading({ what }: { what: string }) {
+  return (
+    <Flex className="page-loading" align="center" gap={3} py={4} color="fg.muted">
+      <Spinner size="sm" /> Loading {what}…
+    </Flex>
+  );
+}
+
+/** A page that has nothing to show yet: why, and what to do about it. */
+export function Nothing({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <Box className="page-nothing" maxWidth="620px">
+      <Text as="h2" fontSize="heading" fontWeight={650} mb={2}>
+        {title}
+      </Text>
+      {children}
+    </Box>
+  );
+}
+
+/** A list on its way, or that did not arrive; null once it is there. */
+export function ListState({ asked, what }: { asked: Asked; what: string }) {
+  if (asked.error) return <Failed asked={asked} />;
+  return asked.data === undefined ? <Loading what={what} /> : null;
+}
+
+function Failed({ asked }: { asked: Asked }) {
+  return (
+    <ErrorBox error={asked.error}>
+      <Button size="xs" variant="outline" mt={2} onClick={() => void asked.refetch()}>
+        Try again
+      </Button>
+    </ErrorBox>
+  );
+}
+
+interface OneProps {
+  asked: Asked;
+  /** Such as "dataset 7". */
+  what: string;
+  back: string;
+  /** What lies there. */
+  all: string;
+}
+
+/** The page of one thing that is on its way, is not here, or did not arrive. */
+export function OneState({ asked, what, back, all }: OneProps) {
+  const gone = asked.error instanceof Refusal && asked.error.status === 404;
+  return (
+    <Box height="100%" overflowY="auto" px={6} py={5}>
+      {gone ? (
+        <Nothing title={`There is no ${what} here`}>
+          <Text>It may have been deleted, or the address may be of another server.</Text>
+        </Nothing>
+      ) : asked.error ? (
+        <Box maxWidth="620px">
+          <Failed asked={asked} />
+        </Box>
+      ) : (
+        <Loading what={what} />
+      )}
+      {Boolean(asked.error) && (
+        <Text mt={4}>
+          <Link to={back} className="page-link">
+            {all}
+          </Link>
+        </Text>
+      )}
+    </Box>
+  );
+}
