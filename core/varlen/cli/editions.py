@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import sys
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict
@@ -38,6 +37,7 @@ TotalOption = Annotated[Optional[int], typer.Option("--total", min=1, help="exac
 PerClassOption = Annotated[Optional[int], typer.Option("--per-class", min=1, help="or at least so many labels of each class")]  # noqa: UP045
 BalanceOption = Annotated[bool, typer.Option("--balance", help="more variants of images that show rare classes")]
 AcceptLossOption = Annotated[str, typer.Option("--accept-loss", metavar="KIND,KIND", help="kinds of labels that may be lost, or all")]
+WorkersOption = Annotated[Optional[int], typer.Option("--workers", min=1, max=256, help="processes; as many as cores, one for few images")]  # noqa: UP045
 EditionArgument = Annotated[Path, typer.Argument(metavar="EDITION")]
 
 
@@ -51,7 +51,7 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
            seed: Annotated[int | None, typer.Option(min=0, help="instead of the pipeline's own")] = None,
            image: Annotated[str, typer.Option(help="jpeg, png or webp")] = "jpeg",
            quality: Annotated[int, typer.Option(min=1, max=100)] = 90,
-           workers: Annotated[int, typer.Option(min=1, max=256)] = os.cpu_count() or 1,
+           workers: WorkersOption = None,
            splits: Annotated[Optional[str], typer.Option("--splits", metavar="A,B", help="only these splits")] = None,  # noqa: UP045
            split_variants: Annotated[str, typer.Option("--split-variants", metavar="A=N,B=N", help="variants of images of other splits")] = "",
            scheduler: Annotated[str, typer.Option("--scheduler", metavar="ADDRESS", help="let a Dask cluster do the work")] = "",
@@ -66,6 +66,7 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
     from varlen.editions.chunks import ImageFailed
     from varlen.editions.export import export as write_edition
     from varlen.editions.export_spec import ExportSpec
+    from varlen.editions.hands import fitting_workers
     from varlen.pipeline.document import read
 
     exclusive("--variants, --total and --per-class", variants, total, per_class)
@@ -82,8 +83,10 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
         return
     assert out is not None
     say_advice(found, chosen)
+    total = sum(Allotment(found, spec, chosen.seed).counts().values())
+    workers = workers or fitting_workers(found, total)
     try:
-        with progress_bar("writing", sum(Allotment(found, spec, chosen.seed).counts().values())) as done:
+        with progress_bar("writing", total) as done:
             record = write_edition(found, chosen, out, spec, workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out,
                                    accept_loss=kinds(accept_loss), progress=lambda count, _: done(count))  # fmt: skip
     except LossRefused as error:
@@ -106,7 +109,7 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
     print(f"record {record.get('record_digest', '')}")
 
 
-def _dry_grid(datasets: list[Dataset], pipelines: list[Pipeline], spec: ExportSpec, workers: int, as_json: bool) -> None:
+def _dry_grid(datasets: list[Dataset], pipelines: list[Pipeline], spec: ExportSpec, workers: int | None, as_json: bool) -> None:
     """What every cell of a grid would hold and lose."""
     from varlen.datasets.losses import losses_of
     from varlen.editions.trials import order_for
@@ -166,7 +169,7 @@ def say_advice(dataset: Dataset, pipeline: Pipeline) -> None:
         say(f"advice: {advice.step + ': ' if advice.step else ''}{advice.says} {advice.why}")
 
 
-def _dry_run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int, accepted: tuple[str, ...], as_json: bool) -> None:
+def _dry_run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int | None, accepted: tuple[str, ...], as_json: bool) -> None:
     """What an order would make: counts, losses, size and time. A loss that is not accepted ends with status 1, as the export would."""
     from varlen.datasets.losses import accepted_kinds, losses_of
     from varlen.forecasts.outlook import outlook
@@ -179,7 +182,7 @@ def _dry_run(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: in
     else:
         _print_counts(found["counts"])
         _print_classes(found["class_objects"])
-        many = "1 process" if workers == 1 else f"{workers} processes"
+        many = "1 process" if found["workers"] == 1 else f"{found['workers']} processes"
         print(f"about {found['bytes'] / 1e6:,.1f} MB, {found['seconds']:,.0f} s with {many}; as {spec.format}")
         for loss in lost:
             print(f"lost: {in_words(loss)}")
@@ -385,13 +388,14 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
          originals: Annotated[bool, typer.Option("--originals/--no-originals")] = True,
          image: Annotated[str, typer.Option(help="jpeg, png or webp")] = "jpeg",
          quality: Annotated[int, typer.Option(min=1, max=100)] = 90,
-         workers: Annotated[int, typer.Option(min=1, max=256)] = os.cpu_count() or 1,
+         workers: WorkersOption = None,
          scheduler: Annotated[str, typer.Option("--scheduler", metavar="ADDRESS")] = "",
          dry_run: Annotated[bool, typer.Option("--dry-run", help="say what would be made; write nothing")] = False,
          as_json: JsonOption = False) -> None:  # fmt: skip
     """Every pipeline on every dataset; editions that are there already are kept."""
     from varlen.editions.allotment import Allotment
     from varlen.editions.export_spec import ExportSpec
+    from varlen.editions.hands import fitting_workers
     from varlen.editions.trials import grid as run
     from varlen.pipeline.document import read
 
@@ -405,6 +409,7 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
     if dry_run:
         _dry_grid(found, chosen, spec, workers, as_json)
         return
+    workers = workers or fitting_workers(found[0], max(totals))
     cells, before, current, size = [], 0, "", 0
     with progress_bar("writing", sum(totals) * len(chosen)) as done:
 

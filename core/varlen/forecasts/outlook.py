@@ -13,6 +13,7 @@ from varlen.datasets.formats import WRITERS
 from varlen.datasets.summary import evenly_spaced
 from varlen.editions.allotment import TRAINING, Allotment
 from varlen.editions.export_spec import ExportSpec
+from varlen.editions.hands import fitting_workers
 from varlen.errors import VarlenError
 from varlen.pipeline.document import Pipeline
 from varlen.render.renderer import Renderer
@@ -23,8 +24,8 @@ FOLLOWED, MEASURED = 400, 6
 START_SECONDS = 1.5
 
 
-def outlook(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int = 1) -> dict[str, Any]:
-    """`counts` by split, `class_objects` of the training split before and after, `bytes` and `seconds`, as plain values.
+def outlook(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int | None = None) -> dict[str, Any]:
+    """`counts` by split, `class_objects` of the training split before and after, `bytes`, and `seconds` with so many `workers`, as plain values.
 
     Labels before are counted exactly, and so are images; of labels after, those that the pipeline loses are forecast from
     `FOLLOWED` variants.
@@ -34,10 +35,12 @@ def outlook(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int
     renderer = Renderer(dataset, pipeline)
     found = _counted(renderer, allotment)
     size, seconds = measured(renderer, spec, allotment)
+    workers = workers or fitting_workers(dataset, found["total"])
     return {
         "format": spec.format,
         **found,
         "bytes": round(size * found["total"]),
+        "workers": workers,
         "seconds": round((START_SECONDS if workers > 1 else 0.0) + seconds * found["total"] / max(workers, 1), 1),
     }
 
