@@ -1,7 +1,7 @@
 """A web process in which nobody waits for slow clients: a request comes to a thread when it is there.
 
 Whoever sends a byte a second costs a few bytes of memory. Requests that are there are taken by
-people in turn, not in the order they came.
+people in turn, not in the order they came. Whoever takes an answer slowly has a thread for as long as nobody waits for it.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import re
 import selectors
 import socket
 import time
+from collections.abc import Callable
 from functools import partial
 from typing import Any
 
@@ -30,6 +31,11 @@ MOST_ON_THE_WAY = 2000
 STALLED = 20.0
 #: An answer of about this size needs no thread once it is made.
 SEND_BUFFER = 512 << 10
+#: While others wait for a thread, a client takes at least so many bytes of its answer in so many seconds, or is given up; a download goes on
+#: later where it broke off.
+LEAST_TAKEN, AT_LEAST_EVERY = 32 << 10, 1.0
+#: After its last answer a client has so long to go, and may still send so much that nobody reads.
+LEAVING, LEFTOVERS = 2.0, 64 << 10
 _LENGTH = re.compile(rb"\r\ncontent-length:[ \t]*(\d{1,18})[ \t]*(?=\r\n)", re.IGNORECASE)
 _CHUNKED = re.compile(rb"\r\ntransfer-encoding:", re.IGNORECASE)
 _EXPECT = re.compile(rb"\r\nexpect:[^\r\n]*", re.IGNORECASE)
@@ -88,11 +94,51 @@ class Request:
         return found[1].decode("latin-1") if found else str(address[0] if isinstance(address, tuple) and address else address)
 
 
+class Leaving:
+    """A connection whose last answer is sent, until the client has gone."""
+
+    def __init__(self) -> None:
+        self.deadline = time.monotonic() + LEAVING
+        self.left = LEFTOVERS
+
+
+class AnswerSocket(socket.socket):
+    """A client's socket, which sends an answer as long as the client takes it."""
+
+    def __init__(self, accepted: socket.socket, crowded: Callable[[], bool]) -> None:
+        """accepted: handed over; crowded: whether somebody waits for the thread that sends."""
+        super().__init__(fileno=accepted.detach())
+        self.crowded = crowded
+
+    def sendall(self, data: Any, flags: int = 0, /) -> None:
+        """Raises `TimeoutError` where the client stalls, or takes too little while somebody waits."""
+        rest = memoryview(data)
+        patience = self.gettimeout()
+        self.settimeout(AT_LEAST_EVERY / 2)
+        try:
+            taken, begun = 0, time.monotonic()
+            last = begun
+            while len(rest):
+                with contextlib.suppress(TimeoutError):
+                    sent = self.send(rest[:SEND_BUFFER], flags)
+                    rest, taken, last = rest[sent:], taken + sent, time.monotonic()
+                now = time.monotonic()
+                if now - last > STALLED:
+                    raise TimeoutError
+                if now - begun > AT_LEAST_EVERY:
+                    if taken < LEAST_TAKEN and len(rest) and self.crowded():
+                        raise TimeoutError
+                    taken, begun = 0, now
+        finally:
+            self.settimeout(patience)
+
+
 class PatientWorker(ThreadWorker):
     """gunicorn's threaded worker, with requests gathered before a thread is given to them."""
 
     def __init__(self, *args: Any, **options: Any) -> None:
         self.on_the_way: dict[TConn, Request] = {}
+        self.leaving: dict[TConn, Leaving] = {}
         self.closing = False
         super().__init__(*args, **options)
         self.turns: Turns[TConn] = Turns(self.cfg.threads)
@@ -118,7 +164,8 @@ class PatientWorker(ThreadWorker):
             return
         with contextlib.suppress(OSError):
             client.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, SEND_BUFFER)
-        self._gather(TConn(self.cfg, client, address, listener.getsockname()))
+        # A thread that sends only asks whether somebody waits; who that is, is known to the others' thread alone.
+        self._gather(TConn(self.cfg, AnswerSocket(client, lambda: self.turns.waiting), address, listener.getsockname()))
 
     def on_client_socket_readable(self, conn: TConn, client: socket.socket) -> None:
         """The next request on a connection that was kept."""
@@ -179,7 +226,36 @@ class PatientWorker(ThreadWorker):
         self.finish_request(conn, future)
         self._begin()
 
+    def finish_request(self, conn: TConn, fs: Any) -> None:
+        # The client of a last answer is not waited for in this thread, which everybody else needs.
+        last = fs.cancelled() or (fs.exception() is None and not fs.result())
+        if not last:
+            super().finish_request(conn, fs)
+            return
+        self.nr_conns -= 1
+        try:
+            conn.sock.shutdown(socket.SHUT_WR)
+            conn.sock.setblocking(False)
+            self.poller.register(conn.sock, selectors.EVENT_READ, partial(self._leave, conn))
+        except (OSError, ValueError):
+            util.close(conn.sock)
+        else:
+            self.leaving[conn] = Leaving()
+
+    def _leave(self, conn: TConn, client: socket.socket) -> None:
+        """What a client still sends is thrown away, until it goes: were it left unread, the end of the answer could be lost."""
+        try:
+            data = client.recv(LARGEST_HEAD)
+        except (BlockingIOError, InterruptedError):
+            return
+        except OSError:
+            data = b""
+        self.leaving[conn].left -= len(data)
+        if not data or self.leaving[conn].left < 0:
+            self._drop(conn)
+
     def _drop(self, conn: TConn) -> None:
+        self.leaving.pop(conn, None)
         self.on_the_way.pop(conn, None)
         with contextlib.suppress(OSError, KeyError, ValueError):
             self.poller.unregister(conn.sock)
@@ -191,6 +267,8 @@ class PatientWorker(ThreadWorker):
         now = time.monotonic()
         for conn in [conn for conn, request in self.on_the_way.items() if request.deadline < now or (self.closing and not request.data)]:
             self._drop(conn)
+        for conn in [conn for conn, leaving in self.leaving.items() if leaving.deadline < now]:
+            self._drop(conn)
 
     def handle_request(self, req: Any, conn: TConn) -> Any:
         # In the thread: who stalls now is given up.
@@ -198,6 +276,7 @@ class PatientWorker(ThreadWorker):
         try:
             return super().handle_request(req, conn)
         except TimeoutError:
+            util.close(conn.sock)
             return False
 
     def _keepalive_after(self, conn: TConn, keepalive: bool) -> bool:

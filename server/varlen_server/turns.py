@@ -18,6 +18,11 @@ class Turns(Generic[T]):
         self.running: Counter[str] = Counter()
         self._waiting: OrderedDict[str, deque[T]] = OrderedDict()
 
+    @property
+    def waiting(self) -> bool:
+        """Whether something waits for a thread; may be asked from any."""
+        return bool(self._waiting)
+
     def add(self, who: str, thing: T) -> None:
         """Put something at the end of somebody's own queue."""
         self._waiting.setdefault(who, deque()).append(thing)
