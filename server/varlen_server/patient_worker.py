@@ -94,6 +94,16 @@ class Request:
         return found[1].decode("latin-1") if found else str(address[0] if isinstance(address, tuple) and address else address)
 
 
+def _received(client: socket.socket) -> bytes | None:
+    """What a client sent; nothing of one that has gone, None where it was a false alarm."""
+    try:
+        return client.recv(LARGEST_HEAD)
+    except (BlockingIOError, InterruptedError):
+        return None
+    except OSError:
+        return b""
+
+
 class Leaving:
     """A connection whose last answer is sent, until the client has gone."""
 
@@ -184,12 +194,9 @@ class PatientWorker(ThreadWorker):
     def _more(self, conn: TConn, client: socket.socket) -> None:
         """Something came."""
         request = self.on_the_way[conn]
-        try:
-            data = client.recv(LARGEST_HEAD)
-        except (BlockingIOError, InterruptedError):
+        data = _received(client)
+        if data is None:
             return
-        except OSError:
-            data = b""
         if not data:
             return self._drop(conn)
         headless = request.head < 0
@@ -244,12 +251,9 @@ class PatientWorker(ThreadWorker):
 
     def _leave(self, conn: TConn, client: socket.socket) -> None:
         """What a client still sends is thrown away, until it goes: were it left unread, the end of the answer could be lost."""
-        try:
-            data = client.recv(LARGEST_HEAD)
-        except (BlockingIOError, InterruptedError):
+        data = _received(client)
+        if data is None:
             return
-        except OSError:
-            data = b""
         self.leaving[conn].left -= len(data)
         if not data or self.leaving[conn].left < 0:
             self._drop(conn)
