@@ -44,6 +44,15 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
+def until_listened_at(port: int) -> None:
+    """Wait until a server listens at a port on loopback, half a minute at most."""
+    for _ in range(300):
+        with socket.socket() as probe:
+            if probe.connect_ex(("127.0.0.1", port)) == 0:
+                return
+        time.sleep(0.1)
+
+
 def send_folder(store: Store, folder: Path, under: str) -> None:
     """Put all files of a folder into a store, below `under`."""
     for path in folder.rglob("*"):
@@ -170,11 +179,7 @@ def endpoint() -> Iterator[str]:
     server = subprocess.Popen(
         [sys.executable, "-m", "moto.server", "-H", "127.0.0.1", "-p", str(port)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
     )
-    for _ in range(300):
-        with socket.socket() as probe:
-            if probe.connect_ex(("127.0.0.1", port)) == 0:
-                break
-        time.sleep(0.1)
+    until_listened_at(port)
     yield f"http://127.0.0.1:{port}"
     server.kill()
     server.wait()

@@ -17,7 +17,7 @@ from typing import Any
 CREDENTIALS_LAST = timedelta(minutes=5)
 #: Seconds for one part of a file.
 TIMEOUT = "120s"
-#: Bytes of a part of a large file.
+#: Bytes of a part of a large file that is sent; so many are read ahead of one that is read piece by piece.
 PART = 8 << 20
 #: After so many failures the store is left to fsspec's client for good.
 MOST_FAILURES = 3

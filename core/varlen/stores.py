@@ -14,13 +14,12 @@ from typing import Any, TypeVar
 
 from varlen import store_transfers
 from varlen.errors import VarlenError
+from varlen.store_transfers import PART
 
 #: Stores that are spoken to. Addresses of web servers are not among them: whoever names one would decide what is fetched.
 SCHEMES = ("s3", "gs", "gcs", "az", "abfs", "memory")
 _URL = re.compile(r"(?P<scheme>[a-z][a-z0-9]+):/{1,2}(?P<rest>[^/].*)", re.DOTALL)
 _ANY_URL = re.compile(r"([a-z][a-z0-9+.-]+)://")
-#: Bytes read ahead of a file that is read piece by piece; of a file that is written, a part.
-PART = 8 << 20
 #: Transfers at once.
 AT_ONCE = 16
 T = TypeVar("T")

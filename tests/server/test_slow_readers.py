@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 from varlen_server.patient_worker import AT_LEAST_EVERY, LEAST_TAKEN, AnswerSocket
 
-from tests.conftest import PROJECT, free_port
+from tests.conftest import PROJECT, free_port, until_listened_at
 
 LARGE = 20 << 20
 APP = f"""
@@ -50,11 +50,7 @@ def test_slow_readers_stop_nobody(tmp_path: Path) -> None:
     ended = threading.Event()
     process = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.DEVNULL)
     try:
-        for _ in range(200):
-            with socket.socket() as probe:
-                if probe.connect_ex(("127.0.0.1", port)) == 0:
-                    break
-            time.sleep(0.1)
+        until_listened_at(port)
         slow += [ask(port, "/large", f"somebody-{number}") for number in range(12)]
         time.sleep(1)
         threading.Thread(target=take_slowly, args=(slow, ended), daemon=True).start()

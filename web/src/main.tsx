@@ -4,7 +4,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Outlet, type RouteObject, RouterProvider } from "react-router";
-import { Refusal } from "./api/client";
+import { isMissing } from "./api/client";
 import { Bench } from "./bench/Bench";
 import { begin } from "./bench/begin";
 import { lazyView } from "./shell/lazy-view";
@@ -17,10 +17,8 @@ import "./theme.gen.css";
 
 restoreTheme();
 
-/** An answer that says no says it again. */
-function isWorthAnother(failures: number, error: Error): boolean {
-  return failures < 1 && !(error instanceof Refusal && error.status >= 400 && error.status < 500);
-}
+/** What is not there will not be there in a moment. */
+const isWorthAnother = (failures: number, error: Error): boolean => failures < 1 && !isMissing(error);
 
 const client = new QueryClient({
   defaultOptions: {

@@ -83,10 +83,10 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
         return
     assert out is not None
     say_advice(found, chosen)
-    total = sum(Allotment(found, spec, chosen.seed).counts().values())
-    workers = workers or fitting_workers(found, total)
+    images = sum(Allotment(found, spec, chosen.seed).counts().values())
+    workers = workers or fitting_workers(found, images)
     try:
-        with progress_bar("writing", total) as done:
+        with progress_bar("writing", images) as done:
             record = write_edition(found, chosen, out, spec, workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out,
                                    accept_loss=kinds(accept_loss), progress=lambda count, _: done(count))  # fmt: skip
     except LossRefused as error:
@@ -224,7 +224,7 @@ def verify(edition: EditionArgument,
            record: Annotated[str, typer.Option("--record", metavar="DIGEST", help="the record digest that the export printed")] = "",
            as_json: JsonOption = False) -> None:  # fmt: skip
     """Check every file of an edition against its record, and the record against itself."""
-    from varlen.editions.record import read_record
+    from varlen.editions.record import image_count, read_record
     from varlen.editions.remade import verify_deep
     from varlen.editions.source import source_of
     from varlen.editions.verify import verify as find_problems
@@ -232,7 +232,7 @@ def verify(edition: EditionArgument,
 
     name = url_of(edition) or edition
     said = read_record(edition)
-    total = sum(split["images"] for split in said["counts"].values()) if isinstance(said.get("counts"), dict) else 0
+    total = image_count(said)
     with progress_bar("checking", total * (2 if deep else 1)) as done:
         count = counter(done)
         problems = find_problems(edition, count, record)
@@ -279,11 +279,10 @@ def recreate(edition: EditionArgument,
 def rows(edition: EditionArgument,
          out: Annotated[Path, typer.Option("-o", "--out", metavar="FILE", help="the Parquet file to write")]) -> None:  # fmt: skip
     """Write an edition's rows as columns, for tools that ask questions of tables."""
-    from varlen.editions.record import read_record
+    from varlen.editions.record import image_count, read_record
     from varlen.editions.row_columns import write_columns
 
-    total = sum(split["images"] for split in read_record(edition)["counts"].values())
-    with progress_bar("writing", total) as done:
+    with progress_bar("writing", image_count(read_record(edition))) as done:
         count = write_columns(edition, out, done)
     print(f"{out}: {count} rows")
 
@@ -409,7 +408,7 @@ def grid(datasets: Annotated[list[Path], typer.Option("-d", "--dataset", metavar
     if dry_run:
         _dry_grid(found, chosen, spec, workers, as_json)
         return
-    workers = workers or fitting_workers(found[0], max(totals))
+    workers = workers or max(map(fitting_workers, found, totals))
     cells, before, current, size = [], 0, "", 0
     with progress_bar("writing", sum(totals) * len(chosen)) as done:
 

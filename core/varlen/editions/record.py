@@ -118,6 +118,12 @@ def record_digest(record: Mapping[str, Any]) -> str:
     return "sha256:" + hashlib.sha256(orjson.dumps(said, option=orjson.OPT_SORT_KEYS)).hexdigest()
 
 
+def image_count(record: Mapping[str, Any]) -> int:
+    """How many images an edition has, by its record; 0 where that is damaged."""
+    counts = record.get("counts")
+    return sum(split["images"] for split in counts.values()) if isinstance(counts, dict) else 0
+
+
 def read_record(folder: Path) -> EditionRecord:
     """The record of an edition, in a folder or at the URL of one in an object store. Raises `EditionError` when there is none."""
     url = url_of(folder)

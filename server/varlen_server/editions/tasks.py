@@ -12,7 +12,7 @@ from procrastinate.contrib.django import app
 from varlen.datasets.dataset import Dataset as CoreDataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
-from varlen.editions.record import RECORD, read_record
+from varlen.editions.record import RECORD, image_count, read_record
 from varlen.editions.to_store import copy_to_store
 from varlen.editions.verify import verify
 from varlen.errors import EditionError, VarlenError
@@ -78,7 +78,7 @@ def source_of(edition: Edition) -> CoreDataset:
 def finish(edition: Edition) -> None:
     """Take over what the folder's record says."""
     record = read_record(edition.folder)
-    images = sum(split["images"] for split in record["counts"].values())
+    images = image_count(record)
     _end(edition, Edition.State.DONE, done=images, total=images, output_digest=record["output_digest"],
          record_digest=record.get("record_digest", ""), lost=[*record.get("lost", []), *record.get("reduced", [])], counts=record["counts"],
          statistics=record.get("statistics", {}), left_out=record.get("left_out", []), message="")  # fmt: skip
@@ -94,8 +94,8 @@ def check_edition(edition_id: int) -> None:
     edition = Edition.objects.filter(pk=edition_id, state=Edition.State.DONE).first()
     if edition is None:
         return
-    watch = Watch(Edition.objects.filter(pk=edition.pk))
-    done = 0
+    rows = Edition.objects.filter(pk=edition.pk)
+    watch, done = Watch(rows), 0
 
     def progress() -> None:
         nonlocal done
@@ -107,7 +107,7 @@ def check_edition(edition_id: int) -> None:
     except VarlenError as error:
         problems = [str(error)]
     found = {"state": "checked", "done": done, "problems": problems[:200], "count": len(problems), "at": timezone.now().isoformat()}
-    Edition.objects.filter(pk=edition.pk).update(check_state=found)
+    rows.update(check_state=found)
 
 
 @app.task(name="copy_edition", retry=RetryStrategy(max_attempts=5, wait=2), lock="editions-copy")
@@ -116,13 +116,14 @@ def copy_edition(edition_id: int, url: str) -> None:
     edition = Edition.objects.filter(pk=edition_id, state=Edition.State.DONE).first()
     if edition is None:
         return
-    watch = Watch(Edition.objects.filter(pk=edition.pk))
+    rows = Edition.objects.filter(pk=edition.pk)
+    watch = Watch(rows)
 
     def progress(done: int, total: int) -> None:
         watch.note(copy_state={"state": "copying", "url": url, "done": done, "total": total})
 
     def told(found: dict[str, object]) -> None:
-        Edition.objects.filter(pk=edition.pk).update(copy_state=found)
+        rows.update(copy_state=found)
 
     try:
         copy_to_store(edition.folder, url, progress)

@@ -57,6 +57,9 @@ export class Refusal extends Error {
   }
 }
 
+/** Whether a refusal says that there is no such thing. */
+export const isMissing = (error: unknown): boolean => error instanceof Refusal && error.status === 404;
+
 /** A session that has ended elsewhere: the page comes again, and asks to sign in. */
 function askToSignIn(): void {
   const said = globalThis.document?.querySelector('meta[name="varlen-session"]')?.getAttribute("content") ?? "";

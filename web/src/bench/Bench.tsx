@@ -2,7 +2,7 @@ import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, memo, Suspense, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
-import { type Dataset, type ImageRow, type PipelineDocument, Refusal, type StepFacts } from "../api/client";
+import { type Dataset, type ImageRow, isMissing, type PipelineDocument, type StepFacts } from "../api/client";
 import { askDatasets, askLedger, askRows, askSteps, askWorst, keepOf, tellServer } from "../api/queries";
 import { TileFeed } from "../picture/tile-feed";
 import { pictureWidth } from "../picture/widths";
@@ -32,7 +32,7 @@ export function Bench() {
   const saving = useSaving();
   const document = useUnhurried(useDraft((draft) => draft.document));
   const dataset = datasets.data?.find((row) => row.id === chosen) ?? datasets.data?.[0];
-  const unbegun = saving.openError instanceof Refusal && saving.openError.status === 404;
+  const unbegun = isMissing(saving.openError);
   if (datasets.data && (unbegun || (!dataset && document))) {
     return <Beginnings dataset={dataset?.name} pipeline={!unbegun} opened={() => void saving.open()} />;
   }

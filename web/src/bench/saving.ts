@@ -49,10 +49,7 @@ interface Opened {
 }
 
 /** Take up a revision as the draft. */
-function opened(revision: Revision): Opened;
-function opened(revision: Revision | undefined): Opened | null;
-function opened(revision: Revision | undefined): Opened | null {
-  if (!revision) return null;
+function opened(revision: Revision): Opened {
   const document = revision.document as unknown as PipelineDocument;
   const stranded = openDocument(document, revisionName(revision));
   return { saved: { revision, document }, trouble: stranded ? { kind: "changed elsewhere", message: STRANDED } : NO_TROUBLE };
@@ -67,7 +64,10 @@ function opened(revision: Revision | undefined): Opened | null {
 export function useSaving(): Saving {
   const client = useQueryClient();
   // What the page brought with it is there before anything is drawn, so that the bench is drawn once.
-  const [first] = useState(() => opened(client.getQueryData(askOpenPipeline.queryKey)));
+  const [first] = useState(() => {
+    const brought = client.getQueryData(askOpenPipeline.queryKey);
+    return brought ? opened(brought) : null;
+  });
   const document = useDraft((draft) => draft.document);
   const history = useStore(useDraft.temporal, ({ pastStates, futureStates }) => pastStates.length + 1000 * futureStates.length);
   const [saved, setSaved] = useState<Saved | null>(first?.saved ?? null);

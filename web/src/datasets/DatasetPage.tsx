@@ -27,7 +27,7 @@ export function DatasetPage() {
     refetchInterval: ({ state }) => (state.data?.examining ? 1000 : false),
   });
   const formats = useQuery(askFormats);
-  if (!overview.data) return <OneState asked={overview} what={`dataset ${id}`} back="/datasets" all="All datasets" />;
+  if (overview.error || !overview.data) return <OneState asked={overview} what={`dataset ${id}`} back="/datasets" all="All datasets" />;
   const { dataset, classes } = overview.data;
   const title = formats.data?.formats.find((each) => each.name === dataset.format)?.reading_title ?? dataset.format;
   const change = (part: Partial<Filter>) => setFilter({ ...filter, ...part });

@@ -24,7 +24,7 @@ export function ComparePage() {
   const pair = [one, two].map((number) => editions.data?.find((each) => each.id === number) as Edition | undefined);
   const [left, right] = pair;
   const [source, setSource] = useState<string | null>(null);
-  if (!found.data || !left || !right) {
+  if (found.error || !found.data || !left || !right) {
     return <OneState asked={found} what={`pair of editions ${one} and ${two}`} back="/editions" all="All editions" />;
   }
   const dataset: Drawn = datasets.data?.find((each) => each.id === left.dataset) ?? { classes: [], lines: [] };

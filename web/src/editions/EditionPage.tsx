@@ -23,7 +23,7 @@ export function EditionPage() {
       state.data?.check_state.state === "checking" || state.data?.copy_state.state === "copying" ? 700 : false,
   });
   const datasets = useQuery(askDatasets);
-  if (!found.data) return <OneState asked={found} what={`edition ${id}`} back="/editions" all="All editions" />;
+  if (found.error || !found.data) return <OneState asked={found} what={`edition ${id}`} back="/editions" all="All editions" />;
   const edition = found.data as Edition;
   const classes = Object.keys(countsOf(edition)[0]?.[1].classes ?? {});
   const dataset: Drawn = datasets.data?.find((each) => each.id === edition.dataset) ?? { classes, lines: [] };

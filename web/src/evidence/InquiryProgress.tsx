@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Progress, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ReactNode } from "react";
-import { api, type Schemas, take } from "../api/client";
+import { api, isMissing, type Schemas, take } from "../api/client";
 import { askInquiry, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
 import { May } from "../shell/May";
@@ -24,7 +24,8 @@ export function InquiryProgress({ id, children }: Props) {
   const client = useQueryClient();
   const found = useQuery({
     ...askInquiry(id),
-    refetchInterval: ({ state }) => (!state.error && (!state.data || UNDER_WAY.includes(state.data.state ?? "")) ? EVERY_MS : false),
+    refetchInterval: ({ state }) =>
+      (state.data ? UNDER_WAY.includes(state.data.state ?? "") : !isMissing(state.error)) ? EVERY_MS : false,
   });
   const act = useMutation({
     mutationFn: (what: "cancel" | "resume") =>

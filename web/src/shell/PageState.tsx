@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Spinner, Text } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
-import { Refusal } from "../api/client";
+import { isMissing } from "../api/client";
 import { ErrorBox } from "./ErrorBox";
 import "./page-state.css";
 
@@ -60,10 +60,9 @@ interface OneProps {
 
 /** The page of one thing that is on its way, is not here, or did not arrive. */
 export function OneState({ asked, what, back, all }: OneProps) {
-  const gone = asked.error instanceof Refusal && asked.error.status === 404;
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
-      {gone ? (
+      {isMissing(asked.error) ? (
         <Nothing title={`There is no ${what} here`}>
           <Text>It may have been deleted, or the address may be of another server.</Text>
         </Nothing>
