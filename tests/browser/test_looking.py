@@ -331,3 +331,35 @@ def test_rows_where_the_pipeline_does_worst(bench: Page) -> None:
     assert lost == sorted(lost, reverse=True)
     assert firsts.count() >= 1
     expect(page.locator("[data-testid=sheet] .tile-place").first).to_contain_text(re.compile(r"variant \d+"))
+
+
+def test_a_sheet_that_is_scrolled_shows_quick_looks_and_then_exact_ones(bench: Page) -> None:
+    """While rows pass by no exact picture is asked for; where the hand rests all tiles in sight become exact."""
+    page = bench
+    page.evaluate("localStorage.setItem('varlen-view', JSON.stringify({state: {tileWidth: 320}, version: 0}))")
+    page.reload()
+    settled(page)
+    asked: list[bool] = []
+    page.on("request", lambda request: "/api/looks" in request.url and asked.append(request.post_data_json["exact"]))
+    page.mouse.move(400, 500)
+    page.mouse.wheel(0, 30)
+    page.wait_for_function("document.querySelector('[data-testid=sheet]').scrollTop > 0")
+    page.keyboard.press("r")  # another seed: no tile is there
+    for _ in range(20):
+        page.mouse.wheel(0, 40)
+        page.wait_for_timeout(30)
+    assert asked
+    assert not any(asked), asked
+    page.wait_for_function(EXACT_IN_SIGHT)
+    assert asked[-1]
+
+
+#: Every variant that can be seen shows its exact picture.
+EXACT_IN_SIGHT = """() => {
+    const sheet = document.querySelector('[data-testid=sheet]').getBoundingClientRect();
+    const seen = [...document.querySelectorAll('[data-testid=sheet] figure[aria-label^=Variant]')].filter((tile) => {
+        const place = tile.getBoundingClientRect();
+        return place.bottom > sheet.top && place.top < sheet.bottom;
+    });
+    return seen.length > 0 && seen.every((tile) => tile.dataset.fresh === 'true' && tile.dataset.exact === 'true');
+}"""

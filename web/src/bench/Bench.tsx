@@ -21,7 +21,7 @@ import { LedgerBar } from "./LedgerBar";
 import { Rail } from "./Rail";
 import { StepPanel } from "./StepPanel";
 import { useSaving } from "./saving";
-import { benchFeed, FIRST_SIGHT, type Leading, NO_LEADING, useSheet } from "./sheet";
+import { benchFeed, type Leading, NO_LEADING, type Sight, useSheet } from "./sheet";
 import { fittingWidth, PANEL, useRoom } from "./tile-width";
 import "./steps.css";
 
@@ -173,7 +173,6 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     useShallow(({ lit: _lit, held: _held, focus: _focus, large: _large, selected: _selected, ...rest }) => rest),
   );
   const selected = useView((view) => view.selected);
-  const [sight, setSight] = useState(FIRST_SIGHT);
   const [making, setMaking] = useState(false);
   const [looking, setLooking] = useState(false);
   const [asking, setAsking] = useState<"match" | "probe" | null>(null);
@@ -197,17 +196,15 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
   const tileWidth = view.tileWidth ?? fittingWidth(room, variants);
   const width = pictureWidth(tileWidth);
   const [otherFeed] = useState(() => new TileFeed());
-  const sheet = useSheet(benchFeed, dataset, images, variants, leading, shown, sight, width, following);
-  const other = useSheet(
-    otherFeed,
-    dataset,
-    against ? images : NO_IMAGES,
-    variants,
-    leading,
-    against?.document ?? shown,
-    sight,
-    width,
-    null,
+  const sheet = useSheet(benchFeed, dataset, images, variants, leading, shown, width, following);
+  const other = useSheet(otherFeed, dataset, against ? images : NO_IMAGES, variants, leading, against?.document ?? shown, width, null);
+  const [lookAt, lookAtOther] = [sheet.look, other.look];
+  const see = useCallback(
+    (sight: Sight) => {
+      lookAt(sight);
+      lookAtOther(sight);
+    },
+    [lookAt, lookAtOther],
   );
   const compared = useMemo(() => againstTiles(against, other.feed, other.tiles), [against, other.feed, other.tiles]);
   const calm = useCalm(!sheet.stale);
@@ -274,7 +271,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
               feed={sheet.feed}
               tiles={sheet.tiles}
               leading={leading}
-              look={setSight}
+              look={see}
               ready={calm}
               pipeline={pipeline}
               against={compared}

@@ -13,7 +13,7 @@ import { LAYERS, type Pick, useView, WORST } from "../state/view";
 import { AdviceList } from "./Advice";
 import { ComparisonChoice, ComparisonLine } from "./Comparison";
 import type { AgainstTiles } from "./comparison";
-import { AROUND, type Leading, type Sight, spotOf, variantsOf } from "./sheet";
+import { LAID_OUT, type Leading, type Sight, spotOf, variantsOf } from "./sheet";
 import { TraceView } from "./TraceView";
 import { NARROWEST, TILE_GAP, WIDEST } from "./tile-width";
 
@@ -73,10 +73,11 @@ export const ContactSheet = memo(function ContactSheet({
     estimateSize: (place) => rowHeight(rows[place], tileWidth) * (against ? 2 : 1),
     getItemKey: (place) => rows[place]?.id ?? place,
     gap: GAP,
-    overscan: AROUND,
+    overscan: LAID_OUT,
   });
   const { startIndex: first, endIndex: last } = lines.range ?? { startIndex: 0, endIndex: 3 };
-  useEffect(() => look({ first, last }), [look, first, last]);
+  const passing = lines.isScrolling;
+  useEffect(() => look({ first, last, passing }), [look, first, last, passing]);
   // biome-ignore lint/correctness/useExhaustiveDependencies: measured anew when tiles change their size
   useEffect(() => lines.measure(), [tileWidth, against === null]);
   const shown = lines.getVirtualItems();

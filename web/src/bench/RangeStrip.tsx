@@ -88,7 +88,7 @@ function useStrip(dataset: Dataset, document: PipelineDocument, image: number, s
         return { ...document, steps: [only] };
       });
       const spots = SPOTS.map((key, place) => ({ key, document: place, image, variant: 1 }));
-      feed.ask({ dataset, documents, spots, sight: ALL, near: ALL, width: pictureWidth(TILE) });
+      feed.ask({ dataset, documents, spots, sight: ALL, near: ALL, passing: false, width: pictureWidth(TILE) });
     };
     if (ready) ask(heldOf(useView.getState().held, step, parameter));
     // A key moves a range and lets it go at once: then the sheet comes first.

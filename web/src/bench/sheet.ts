@@ -1,4 +1,4 @@
-import { useEffect, useLayoutEffect, useMemo, useState, useSyncExternalStore } from "react";
+import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState, useSyncExternalStore } from "react";
 import type { Dataset, ImageRow, PipelineDocument, Tile } from "../api/client";
 import { madeFrom, type Spot, TileFeed, type TilesWish } from "../picture/tile-feed";
 import { type PictureWidth, pictureWidth } from "../picture/widths";
@@ -14,15 +14,21 @@ export interface SheetState {
   /** The tiles in sight are of another pipeline, or not exact yet. */
   stale: boolean;
   error: Error | null;
+  /** Tell which rows are in sight; the page is not drawn anew for that. */
+  look: (sight: Sight) => void;
 }
 
-/** The rows a person can see, and how many more are laid out on either side. */
+/** The rows a person can see, and whether they are being scrolled. */
 export interface Sight {
   first: number;
   last: number;
+  passing: boolean;
 }
 
-export const AROUND = 4;
+/** Rows on either side whose tiles are made in advance, */
+const NEAR = 4;
+/** and those that are laid out in advance: each is a layer of its own that every frame pays for. */
+export const LAID_OUT = 2;
 
 export const spotOf = (image: number, variant: number) => `${image}/${variant}`;
 
@@ -42,7 +48,7 @@ export const NO_LEADING: Leading = new Map();
 export const benchFeed = new TileFeed();
 
 /** The rows that are taken to be in sight before they are laid out. */
-export const FIRST_SIGHT: Sight = { first: 0, last: 3 };
+export const FIRST_SIGHT: Sight = { first: 0, last: 3, passing: false };
 
 const spotsOf = (images: readonly ImageRow[], variants: number, leading: Leading): Spot[][] =>
   images.map((image) =>
@@ -58,8 +64,8 @@ const spotsOf = (images: readonly ImageRow[], variants: number, leading: Leading
 export function wishOfSheet(dataset: Dataset, spots: Spot[][], document: PipelineDocument, sight: Sight, width: PictureWidth): TilesWish {
   const keysOf = (first: number, last: number) =>
     new Set(spots.slice(Math.max(0, first), last + 1).flatMap((row) => row.map(({ key }) => key)));
-  const [inSight, near] = [keysOf(sight.first, sight.last), keysOf(sight.first - AROUND, sight.last + AROUND)];
-  return { dataset, documents: [document], spots: spots.flat(), sight: inSight, near, width };
+  const [inSight, near] = [keysOf(sight.first, sight.last), keysOf(sight.first - NEAR, sight.last + NEAR)];
+  return { dataset, documents: [document], spots: spots.flat(), sight: inSight, near, passing: sight.passing, width };
 }
 
 /** Ask for the bench's first tiles while the application is still on its way. */
@@ -77,18 +83,26 @@ export function useSheet(
   variants: number,
   leading: Leading,
   document: PipelineDocument,
-  sight: Sight,
   width: PictureWidth,
   /** What the pipeline being edited means for this sheet; null where it follows another. */
   following: ((draft: PipelineDocument) => PipelineDocument) | null,
 ): SheetState {
   const spots = useMemo(() => spotsOf(images, variants, leading), [images, variants, leading]);
+  const sight = useRef(FIRST_SIGHT);
+  const ask = useRef(() => {});
   useLayoutEffect(() => {
-    if (!spots.length) return;
-    const draft = useDraft.getState().document;
-    // The page may be a change behind the hand.
-    feed.ask(wishOfSheet(dataset, spots, following && draft ? following(draft) : document, sight, width));
+    ask.current = () => {
+      if (!spots.length) return;
+      const draft = useDraft.getState().document;
+      // The page may be a change behind the hand.
+      feed.ask(wishOfSheet(dataset, spots, following && draft ? following(draft) : document, sight.current, width));
+    };
+    ask.current();
   });
+  const look = useCallback((now: Sight) => {
+    sight.current = now;
+    ask.current();
+  }, []);
   useEffect(() => () => feed.stop(), [feed]);
   // A hand's change goes to the server before the page is drawn anew.
   useEffect(
@@ -115,5 +129,5 @@ export function useSheet(
     return found;
   }, [images, spots, settled, kept]);
   const stale = spots.length === 0 || !settled.exact || settled.made !== madeFrom(dataset, document, width);
-  return { feed, tiles, runs: settled.runs, stale, error: settled.error };
+  return { feed, tiles, runs: settled.runs, stale, error: settled.error, look };
 }

@@ -130,6 +130,7 @@ class Painter implements Viewer {
     private readonly dataset: Labelled,
   ) {
     if (!figure.style.height) figure.style.height = `${tileWidth * ratio}px`;
+    easel.place(figure, tileWidth, tileWidth * ratio);
   }
 
   attachTo(feed: TileFeed, spot: string): () => void {

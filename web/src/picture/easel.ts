@@ -6,7 +6,8 @@ export type DrawPiece = (pen: CanvasRenderingContext2D, dots: number) => void;
 interface Piece {
   width: number;
   height: number;
-  draw: DrawPiece;
+  /** Null before there is something to show. */
+  draw: DrawPiece | null;
   /** Where it lies on the canvas, px; null before that is known. */
   at: { x: number; y: number } | null;
 }
@@ -19,7 +20,10 @@ export class Easel {
   private canvas: HTMLCanvasElement | null = null;
   private readonly pieces = new Map<HTMLElement, Piece>();
   private laying = false;
-  private readonly watch = typeof ResizeObserver === "undefined" ? null : new ResizeObserver(() => this.lay());
+  /** The frame's size when the figures' places were found out, px. */
+  private laid = { width: 0, height: 0 };
+  private readonly watch =
+    typeof ResizeObserver === "undefined" ? null : new ResizeObserver(([entry]) => entry && this.resized(entry.contentRect));
 
   /** The canvas to paint on, as React hands it over. */
   setCanvas = (canvas: HTMLCanvasElement | null): void => {
@@ -27,13 +31,20 @@ export class Easel {
     this.canvas = canvas;
     if (!canvas?.parentElement) return;
     this.watch?.observe(canvas.parentElement);
-    this.lay();
+    this.laySoon();
   };
+
+  /** A figure that will show something of `width` × `height` px: the places of all are found out together. */
+  place(figure: HTMLElement, width: number, height: number): void {
+    if (this.pieces.has(figure)) return;
+    this.pieces.set(figure, { width, height, draw: null, at: null });
+    this.laySoon();
+  }
 
   /** Paint what a figure shows, `width` × `height` px. */
   paint(figure: HTMLElement, width: number, height: number, draw: DrawPiece): void {
     const before = this.pieces.get(figure);
-    const at = before && before.width === width && before.height === height ? before.at : null;
+    const at = before && isSame(before.width, width) && isSame(before.height, height) ? before.at : null;
     const piece = { width, height, draw, at };
     this.pieces.set(figure, piece);
     if (at) this.draw(piece);
@@ -45,6 +56,10 @@ export class Easel {
     const piece = this.pieces.get(figure);
     this.pieces.delete(figure);
     if (piece?.at) this.pen()?.clearRect(...this.area(piece));
+  }
+
+  private resized({ width, height }: DOMRectReadOnly): void {
+    if (!isSame(width, this.laid.width) || !isSame(height, this.laid.height)) this.lay();
   }
 
   private laySoon(): void {
@@ -64,6 +79,7 @@ export class Easel {
     if (!canvas || !frame) return;
     const dots = dotsPerPixel();
     const origin = frame.getBoundingClientRect();
+    this.laid = { width: origin.width, height: origin.height };
     const [width, height] = [Math.ceil(origin.width * dots), Math.ceil(origin.height * dots)];
     for (const [figure, piece] of this.pieces) {
       const place = figure.getBoundingClientRect();
@@ -80,7 +96,7 @@ export class Easel {
 
   private draw(piece: Piece): void {
     const pen = this.pen();
-    if (!pen || !piece.at) return;
+    if (!pen || !piece.at || !piece.draw) return;
     const dots = dotsPerPixel();
     const [x, y, width, height] = this.area(piece);
     pen.save();
@@ -106,3 +122,6 @@ export class Easel {
     return [Math.round(x * dots), Math.round(y * dots), Math.round(width * dots), Math.round(height * dots)];
   }
 }
+
+/** Whether two lengths, px, come to the same on a screen. */
+const isSame = (one: number, other: number) => Math.abs(one - other) < 0.02;

@@ -18,6 +18,8 @@ export interface TilesWish {
   spots: readonly Spot[];
   sight: ReadonlySet<string>;
   near: ReadonlySet<string>;
+  /** Whether the tiles pass by: nobody looks closely, quick looks will do. */
+  passing: boolean;
   width: PictureWidth;
 }
 
@@ -62,6 +64,17 @@ const AHEAD = 96;
 /** Small pictures that are kept, bytes. */
 const MOST_BYTES = 64 << 20;
 
+/** Tiles of one stream. exact: quick looks are followed by exact pictures; background: none of them is in sight. */
+interface Batch {
+  spots: Spot[];
+  exact: boolean;
+  background: boolean;
+}
+
+interface UnderWay extends Batch {
+  controller: AbortController;
+}
+
 const NOTHING: Settled = { made: "", exact: false, tiles: new Map(), runs: [], error: null };
 
 /**
@@ -76,7 +89,7 @@ export class TileFeed {
   private viewers = new Map<string, Viewer>();
   private readonly decoding = new Map<string, Look>();
   private readonly ready = new Map<string, { look: Look; picture: Picture | null }>();
-  private under_way: { controller: AbortController; background: boolean } | null = null;
+  private under_way: UnderWay | null = null;
   private lastShown = 0;
   private showing = 0;
   private telling = 0;
@@ -101,12 +114,28 @@ export class TileFeed {
         for (const viewer of this.viewers.values()) viewer.dim();
       }, PATIENCE_MS);
     }
-    const waiting = wish.spots.some((spot) => wish.sight.has(spot.key) && !this.isFresh(spot));
-    if (this.under_way && (changed || (waiting && this.under_way.background))) {
-      this.under_way.controller.abort();
-      this.under_way = null;
-    }
+    if (changed || (this.under_way?.background && this.lacksSight()) || (wish.passing && this.onlyExactIsLeft())) this.breakOff();
     void this.work();
+  }
+
+  /** Whether something in sight is not as it is wanted. */
+  private lacksSight(): boolean {
+    return this.inSight().some((spot) => this.lacks(spot));
+  }
+
+  /** Whether the stream under way has nothing to bring any more but what is exact. */
+  private onlyExactIsLeft(): boolean {
+    return Boolean(this.under_way?.exact && this.under_way.spots.every((spot) => this.isFresh(spot)));
+  }
+
+  private breakOff(): void {
+    this.under_way?.controller.abort();
+    this.under_way = null;
+  }
+
+  private inSight(): Spot[] {
+    const { wish } = this;
+    return wish?.spots.filter((spot) => wish.sight.has(spot.key)) ?? [];
   }
 
   /** The same tiles of a changed document, before anything else has noticed the change. */
@@ -134,8 +163,7 @@ export class TileFeed {
 
   /** End all work; a wish made later begins it anew. */
   stop(): void {
-    this.under_way?.controller.abort();
-    this.under_way = null;
+    this.breakOff();
     this.wish = null;
   }
 
@@ -151,12 +179,17 @@ export class TileFeed {
     return this.isFresh(spot) && this.looks.get(spot.key)?.exact === true;
   }
 
+  private lacks(spot: Spot): boolean {
+    return !(this.wish?.passing ? this.isFresh(spot) : this.isExact(spot));
+  }
+
   /** What to ask for next: in sight, near, and at last quick looks of the others as far as there is room. */
-  private next(wish: TilesWish): { spots: Spot[]; exact: boolean; background: boolean } | null {
-    const sight = wish.spots.filter((spot) => wish.sight.has(spot.key) && !this.isExact(spot));
-    if (sight.length) return { spots: sight, exact: true, background: false };
-    const near = wish.spots.filter((spot) => wish.near.has(spot.key) && !this.isExact(spot));
-    if (near.length) return { spots: near, exact: true, background: true };
+  private next(wish: TilesWish): Batch | null {
+    const exact = !wish.passing;
+    const sight = this.inSight().filter((spot) => this.lacks(spot));
+    if (sight.length) return { spots: sight, exact, background: false };
+    const near = wish.spots.filter((spot) => wish.near.has(spot.key) && this.lacks(spot));
+    if (near.length) return { spots: near, exact, background: true };
     const kept = [...this.looks.values()].reduce((sum, look) => sum + look.jpeg.length, 0);
     const rest = wish.spots.filter((spot) => !this.isFresh(spot)).slice(0, AHEAD);
     return rest.length && kept < MOST_BYTES ? { spots: rest, exact: false, background: true } : null;
@@ -169,7 +202,7 @@ export class TileFeed {
     const batch = wish && this.refused?.made !== made ? this.next(wish) : null;
     if (!wish || !batch) return;
     const controller = new AbortController();
-    const own = { controller, background: batch.background };
+    const own = { controller, ...batch };
     this.under_way = own;
     const { documents, width } = wish;
     const tiles = batch.spots.map(({ document, image, variant }) => [document, image, variant] as const);
@@ -225,8 +258,7 @@ export class TileFeed {
   }
 
   private hasSight(): boolean {
-    const { wish } = this;
-    return wish?.spots.every((spot) => !wish.sight.has(spot.key) || this.isFresh(spot)) ?? false;
+    return this.wish !== null && this.inSight().every((spot) => this.isFresh(spot));
   }
 
   /** Hand all that is decoded to its viewers. */
@@ -246,7 +278,8 @@ export class TileFeed {
   }
 
   private tellSoon(wait: number): void {
-    if (this.telling && wait === SLOW_MS) return;
+    // Whoever scrolls reads no more than the pictures.
+    if (this.wish?.passing || (this.telling && wait === SLOW_MS)) return;
     clearTimeout(this.telling);
     this.telling = window.setTimeout(() => {
       this.telling = 0;
@@ -257,11 +290,13 @@ export class TileFeed {
   private tell(): void {
     const wish = this.wish;
     if (!wish) return;
-    const seen = wish.spots.filter((spot) => wish.sight.has(spot.key));
+    const seen = this.inSight();
     const made = this.made[0] ?? "";
+    // What was exact once stays so for those who wait for it, though other tiles may come in sight.
+    const known = this.settled.exact && this.settled.made === made;
     this.settled = {
       made: seen.length > 0 && seen.every((spot) => this.isFresh(spot)) ? made : this.settled.made,
-      exact: seen.length > 0 && seen.every((spot) => this.isExact(spot)),
+      exact: known || (seen.length > 0 && seen.every((spot) => this.isExact(spot))),
       tiles: new Map(wish.spots.flatMap(({ key }) => (this.looks.has(key) ? [[key, (this.looks.get(key) as Look).tile] as const] : []))),
       runs: this.runs,
       error: this.refused?.made === made ? this.refused.error : null,
