@@ -16,6 +16,7 @@ from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, Ta
 from varlen.datasets.formats.base import LabelCounts, Reading, Writer
 from varlen.datasets.formats.coco_writing import CocoWriter
 from varlen.datasets.formats.tree import Signs, Tree
+from varlen.datasets.formats.yolo_writing import YoloBoxesWriter, YoloKeypointsWriter, YoloOrientedWriter, YoloPolygonsWriter
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
 from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, SourceFiles, open_files
@@ -26,7 +27,7 @@ from varlen.stores import url_of
 READERS = {module.NAME: module for module in (coco, voc, oriented_text, yolo, picture_json, masks, table, folders, plain)}
 WRITERS: dict[str, type[Writer]] = {
     cls.name: cls
-    for cls in (CocoWriter, voc.VocWriter, yolo.YoloBoxesWriter, yolo.YoloPolygonsWriter, yolo.YoloKeypointsWriter, yolo.YoloOrientedWriter,
+    for cls in (CocoWriter, voc.VocWriter, YoloBoxesWriter, YoloPolygonsWriter, YoloKeypointsWriter, YoloOrientedWriter,
                 oriented_text.OrientedTextWriter, folders.FoldersWriter, masks.MasksWriter, table.TableWriter, plain.PicturesWriter,
                 NpzWriter, NpzChannelsFirstWriter, TarWriter)
 }  # fmt: skip

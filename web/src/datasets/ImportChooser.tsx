@@ -1,0 +1,116 @@
+import { Box, Button, Flex, Input, NativeSelect, Text } from "@chakra-ui/react";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, take } from "../api/client";
+import { askFormats } from "../api/queries";
+import { ErrorBox } from "../shell/ErrorBox";
+import { sayCounts, sentence } from "../words/figures";
+import { type DatasetImport, type Recognised, recogniseAs } from "./imports";
+import { ReadingQuestions } from "./ReadingQuestions";
+import { EXAMPLE_WIDTH, Example, Problems, Why } from "./Recognised";
+import { AS_RECOGNISED, optionsOf, type ReadingChoices } from "./reading-choices";
+
+/** What was recognised, with an example to look at, and the choices that change its meaning. */
+export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetImport; start: () => void; cancel: () => void }) {
+  const [name, setName] = useState(incoming.name ?? "");
+  const [choices, setChoices] = useState(AS_RECOGNISED);
+  const choose = (change: Partial<ReadingChoices>) => setChoices((before) => ({ ...before, ...change }));
+  const again = useMutation({
+    mutationFn: (wish: { format: string; levels: string }) => recogniseAs(incoming.id, wish.format, wish.levels),
+  });
+  const found = (again.data ?? incoming).recognised as Recognised;
+  const begin = useMutation({
+    mutationFn: () =>
+      take(api.POST("/api/imports/{id}/start", { params: { path: { id: incoming.id } }, body: { name, ...optionsOf(found, choices) } })),
+    onSuccess: start,
+  });
+  const formats = useQuery(askFormats).data?.formats.filter((each) => each.reads) ?? [];
+  const convention = formats.find((each) => each.name === found.format)?.convention ?? "";
+  const isAnswered = !found.asks?.includes("mask_class") || choices.maskClass.trim();
+  const error = again.error ?? begin.error;
+  return (
+    <Flex gap={6} align="flex-start">
+      <Box flex="none" width={`${EXAMPLE_WIDTH}px`}>
+        <Example id={incoming.id} found={found} key={`${found.format} ${found.levels}`} />
+        <Text fontSize="small" color="fg.muted" mt={2}>
+          {sentence(convention)} Do the labels sit on what they name?
+        </Text>
+      </Box>
+      <Box flex="1" minWidth={0}>
+        <Flex gap={3} align="center" mb={2}>
+          <Input
+            size="sm"
+            fontWeight={650}
+            aria-label="Name of the dataset"
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+          <NativeSelect.Root size="sm" width="170px" flex="none">
+            <NativeSelect.Field
+              aria-label="Format"
+              value={found.format}
+              onChange={(event) => {
+                choose({ classes: null });
+                again.mutate({ format: event.target.value, levels: found.levels ?? "" });
+              }}
+            >
+              {formats.map((each) => (
+                <option key={each.name} value={each.name}>
+                  read as {each.reading_title}
+                </option>
+              ))}
+            </NativeSelect.Field>
+            <NativeSelect.Indicator />
+          </NativeSelect.Root>
+        </Flex>
+        <Facts found={found} />
+        <ReadingQuestions
+          found={found}
+          choices={choices}
+          choose={choose}
+          setLevels={(levels) => again.mutate({ format: found.format, levels })}
+        />
+        {error && (
+          <Box mt={3}>
+            <ErrorBox error={error} />
+          </Box>
+        )}
+        <Flex gap={3} mt={5}>
+          <Button
+            size="sm"
+            colorPalette="amber"
+            onClick={() => begin.mutate()}
+            loading={begin.isPending || again.isPending}
+            disabled={!name.trim() || !isAnswered}
+          >
+            Import
+          </Button>
+          <Button size="sm" variant="outline" onClick={cancel}>
+            Cancel
+          </Button>
+        </Flex>
+      </Box>
+    </Flex>
+  );
+}
+
+/** How many images of which splits, what told the format, keypoints and label maps, and what can't be used. */
+function Facts({ found }: { found: Recognised }) {
+  return (
+    <>
+      <Text>{`${found.images.toLocaleString("en")} images${found.exact ? `: ${sayCounts(found.splits)}` : ""}`}</Text>
+      <Why found={found} />
+      {found.keypoints.length > 0 && (
+        <Text fontSize="small" color="fg.muted" truncate title={found.keypoints.join(", ")}>
+          {found.keypoints.length} keypoints: {found.keypoints.join(", ")}
+        </Text>
+      )}
+      {found.label_map.length > 0 && (
+        <Text fontSize="small" color="fg.muted">
+          label maps of {found.label_map.join(", ")}
+        </Text>
+      )}
+      {found.problem_count > 0 && <Problems found={found} />}
+    </>
+  );
+}
