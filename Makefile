@@ -22,10 +22,9 @@ restore:
 
 test:
 	@scripts/setup --dev
-	@scripts/check
-	@scripts/front-tests
+	@scripts/together scripts/front-tests scripts/check
 	@.venv/bin/python -m pytest tests/core tests/docs tests/package -n auto
-	@scripts/served-tests
+	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server" ".venv/bin/python -m pytest tests/browser"
 
 bench:
 	@scripts/setup --dev
