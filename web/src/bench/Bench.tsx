@@ -1,6 +1,6 @@
 import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { lazy, memo, Suspense, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
+import { lazy, memo, Suspense, startTransition, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import { type Dataset, type ImageRow, isMissing, type PipelineDocument, type StepFacts } from "../api/client";
 import { askDatasets, askLedger, askRows, askSteps, askWorst, keepOf, tellServer } from "../api/queries";
@@ -68,12 +68,27 @@ export function Bench() {
   );
 }
 
+/** However long tiles take, the page follows the hand after this. */
+const BEHIND_MS = 300;
+
 /**
- * A document a moment later, so that the hand's own control moves at once: the sheet hears of the change from the draft itself, and the
- * rest of the page follows. Steps that come, go or change places are there at once.
+ * A document a moment later: the sheet hears of a change from the draft itself, and the rest of the page, which takes as long to draw as all
+ * tiles, follows once they are in sight. Steps that come, go or change places are there at once.
  */
 function useUnhurried(document: PipelineDocument | null): PipelineDocument | null {
-  const later = useDeferredValue(document);
+  const [later, setLater] = useState(document);
+  const isBehind = later !== document;
+  useEffect(() => {
+    if (!isBehind) return;
+    const catchUp = () => startTransition(() => setLater(useDraft.getState().document));
+    const { made } = benchFeed.snapshot();
+    const forget = benchFeed.subscribe(() => benchFeed.snapshot().made !== made && catchUp());
+    const timer = setTimeout(catchUp, BEHIND_MS);
+    return () => {
+      forget();
+      clearTimeout(timer);
+    };
+  }, [isBehind]);
   return later?.steps.map(({ id }) => id).join() === document?.steps.map(({ id }) => id).join() ? later : document;
 }
 
@@ -240,8 +255,6 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     document.steps.find((candidate) => candidate.id === selected) ??
     document.steps.find((candidate) => candidate.step === "rotate") ??
     document.steps[0];
-  // A step that is added stands on the rail at once; its many controls come while the tiles do, and never before them.
-  const [paneled, panelDocument] = [useDeferredValue(step), useDeferredValue(document)];
   return (
     <div className="desk">
       <Rail
@@ -280,11 +293,11 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
         </div>
         <div className="desk-panel" style={{ width: PANEL }}>
           {whole && (
-            <StepPanel
-              step={paneled}
+            <Panel
+              id={step?.id}
               catalogue={catalogue.data ?? NO_STEPS}
               dataset={dataset}
-              document={panelDocument}
+              document={document}
               image={images[0]}
               ready={calm}
             />
@@ -303,3 +316,20 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     </div>
   );
 });
+
+interface PanelProps {
+  id: string | undefined;
+  catalogue: StepFacts[];
+  dataset: Dataset;
+  document: PipelineDocument;
+  image: ImageRow | undefined;
+  ready: boolean;
+}
+
+/** The chosen step's controls as the hand left them, while the rest of the page still shows `document`. */
+function Panel({ id, document, ready, ...rest }: PanelProps) {
+  const draft = useDraft((state) => state.document) ?? document;
+  // A step that is added stands on the rail at once; its many controls come while the tiles do, and never before them.
+  const step = useDeferredValue(draft.steps.find((each) => each.id === id));
+  return <StepPanel step={step} document={useDeferredValue(document)} ready={ready && draft === document} {...rest} />;
+}

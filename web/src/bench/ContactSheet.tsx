@@ -13,7 +13,7 @@ import { LAYERS, type Pick, useView, WORST } from "../state/view";
 import { AdviceList } from "./Advice";
 import { ComparisonChoice, ComparisonLine } from "./Comparison";
 import type { AgainstTiles } from "./comparison";
-import { LAID_OUT, type Leading, type Sight, spotOf, variantsOf } from "./sheet";
+import { AROUND, type Leading, type Sight, spotOf, variantsOf } from "./sheet";
 import { TraceView } from "./TraceView";
 import { NARROWEST, TILE_GAP, WIDEST } from "./tile-width";
 
@@ -73,7 +73,7 @@ export const ContactSheet = memo(function ContactSheet({
     estimateSize: (place) => rowHeight(rows[place], tileWidth) * (against ? 2 : 1),
     getItemKey: (place) => rows[place]?.id ?? place,
     gap: GAP,
-    overscan: LAID_OUT,
+    overscan: AROUND,
   });
   const { startIndex: first, endIndex: last } = lines.range ?? { startIndex: 0, endIndex: 3 };
   const passing = lines.isScrolling;

@@ -25,10 +25,8 @@ export interface Sight {
   passing: boolean;
 }
 
-/** Rows on either side whose tiles are made in advance, */
-const NEAR = 4;
-/** and those that are laid out in advance: each is a layer of its own that every frame pays for. */
-export const LAID_OUT = 2;
+/** Rows on either side that are laid out, and their tiles made, in advance. */
+export const AROUND = 4;
 
 export const spotOf = (image: number, variant: number) => `${image}/${variant}`;
 
@@ -64,7 +62,7 @@ const spotsOf = (images: readonly ImageRow[], variants: number, leading: Leading
 export function wishOfSheet(dataset: Dataset, spots: Spot[][], document: PipelineDocument, sight: Sight, width: PictureWidth): TilesWish {
   const keysOf = (first: number, last: number) =>
     new Set(spots.slice(Math.max(0, first), last + 1).flatMap((row) => row.map(({ key }) => key)));
-  const [inSight, near] = [keysOf(sight.first, sight.last), keysOf(sight.first - NEAR, sight.last + NEAR)];
+  const [inSight, near] = [keysOf(sight.first, sight.last), keysOf(sight.first - AROUND, sight.last + AROUND)];
   return { dataset, documents: [document], spots: spots.flat(), sight: inSight, near, passing: sight.passing, width };
 }
 
