@@ -91,7 +91,7 @@ def shoot(page: Page, address: str) -> None:
     page.goto(address)
     page.wait_for_function(FRESH, timeout=60_000)
     page.locator("[data-stop=tilt]").click()
-    page.get_by_text("passes per variant").wait_for()
+    page.get_by_text(" clipped · ").wait_for()
     page.mouse.move(640, 790)
     page.wait_for_timeout(800)
     page.screenshot(path=OUT / "bench.png")

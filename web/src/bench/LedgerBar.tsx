@@ -130,7 +130,7 @@ const sayClass = ({ name, before, after }: Ledger["class_objects"][number]) => `
 
 /** `spare`: what goes first where there is little room; `narrow`: what goes next. */
 function Figures({ lines, dim, spare, narrow }: { lines: [string, string]; dim: number; spare?: boolean; narrow?: boolean }) {
-  const gone = spare ? "1250px" : narrow ? "1130px" : "0px";
+  const gone = spare ? "1380px" : narrow ? "1130px" : "0px";
   return (
     <Box flex="none" whiteSpace="nowrap" opacity={dim} css={{ [`@media (max-width: ${gone})`]: { display: "none" } }}>
       <Text>{lines[0]}</Text>

@@ -127,13 +127,19 @@ function drawName(pen: CanvasRenderingContext2D, object: LabelObject, { width, z
   pen.font = "600 11px 'Inter Variable', sans-serif";
   pen.textAlign = ends ? "right" : "left";
   pen.globalAlpha = 0.75 * opacity;
-  pen.strokeStyle = "#000";
+  pen.strokeStyle = isDark(color) ? "#fff" : "#000";
   pen.lineWidth = 3;
   pen.lineJoin = "round";
   pen.strokeText(object.class, x, y);
   pen.globalAlpha = opacity;
   pen.fillStyle = color;
   pen.fillText(object.class, x, y);
+}
+
+/** Whether a color, #rrggbb, can't be read on black: by its luminance, with Rec. 709's weights, without their gamma. */
+function isDark(color: string): boolean {
+  const [red, green, blue] = [1, 3, 5].map((place) => Number.parseInt(color.slice(place, place + 2), 16)) as [number, number, number];
+  return 0.2126 * red + 0.7152 * green + 0.0722 * blue < 96;
 }
 
 /** Dots of a canvas for one screen pixel; more than two can't be told apart. */
