@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 
 def best(work: Callable[[], object], seconds: float = 0.6, least: int = 5) -> float:
@@ -35,7 +35,9 @@ class Table:
         """The first figure of a row."""
         return float(next(row[1] for row in self.rows if row[0] == name))
 
-    def markdown(self) -> str:
-        lines = ["| " + " | ".join(self.columns) + " |", "|" + "---|" * len(self.columns)]
-        lines += ["| " + " | ".join(row) + " |" for row in self.rows]
-        return f"### {self.title}\n\n" + "\n".join(lines) + "\n"
+    def markdown(self, before: Mapping[str, str]) -> str:
+        """The table, with a column of what was measured before, by the names of rows."""
+        *columns, last = self.columns
+        lines = ["| " + " | ".join((*columns, "before", last)) + " |", "|" + "---|" * (len(columns) + 2)]
+        lines += ["| " + " | ".join((*row[:-1], before.get(row[0], ""), row[-1])) + " |" for row in self.rows]
+        return "\n".join(lines) + "\n"
