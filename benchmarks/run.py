@@ -41,6 +41,7 @@ def main() -> None:
         write_demo(survey)
     measures: dict[str, Callable[[], list[Table]]] = {
         "exports": lambda: exports.measure(survey),
+        "many": lambda: [exports.many(survey)],
         "sheets": lambda: [sheets.measure(survey)],
         "feel": lambda: [feel.measure(survey)],
         "imports": lambda: [imports.measure(survey)],
