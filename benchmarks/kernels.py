@@ -66,7 +66,7 @@ def _size(width: int, height: int) -> Table:
 
         table.add(
             f"bilinear warp, {name}",
-            *beside(lambda inverse=inverse, edges=edges: warp(picture, inverse, out, frame, edges, (0, 0, 0)), theirs, "scipy.ndimage"),
+            *_beside(lambda inverse=inverse, edges=edges: warp(picture, inverse, out, frame, edges, (0, 0, 0)), theirs, "scipy.ndimage"),
             target,
         )  # type: ignore[misc]
     assert first is not None
@@ -81,16 +81,16 @@ def _size(width: int, height: int) -> Table:
     ):
         ours, copies = against(lambda colors=colors: recolor(out, frame, colors), copy)  # type: ignore[misc]
         table.add(name, ours, f"{1 / copies:.1f} × a copy", "", target)
-    blurred = beside(lambda: gaussian(picture, 1.5), lambda: ndimage.gaussian_filter(picture, (1.5, 1.5, 0)), "scipy.ndimage")
+    blurred = _beside(lambda: gaussian(picture, 1.5), lambda: ndimage.gaussian_filter(picture, (1.5, 1.5, 0)), "scipy.ndimage")
     table.add("Gaussian blur σ 1.5", *blurred, "≥ 15")
     small = (round(width * 0.4), round(height * 0.4))
-    small_ones = beside(lambda: shrunk(picture, *small), lambda: _numpy_shrink(picture, *small), "same taps in NumPy")
+    small_ones = _beside(lambda: shrunk(picture, *small), lambda: _numpy_shrink(picture, *small), "same taps in NumPy")
     table.add("antialiased shrink to 0.4", *small_ones, "≥ 10")
     mask = (picture[..., 0] > 128).astype(np.uint8)
     turn = about(rotation(7), (width / 2, height / 2))
     inverse, labels = turn.inverse(), np.empty_like(mask)
     affine = np.array([[inverse.e, inverse.d], [inverse.b, inverse.a]])
-    nearest = beside(
+    nearest = _beside(
         lambda: warp_labels(mask, (), turn, labels, frame, "solid", 255),
         lambda: ndimage.affine_transform(mask, affine, 10.0, order=0),
         "scipy.ndimage",
@@ -113,7 +113,7 @@ def _size(width: int, height: int) -> Table:
     return table
 
 
-def beside(ours: Callable[[], object], theirs: Callable[[], object], reference: str) -> tuple[float, str, float]:
+def _beside(ours: Callable[[], object], theirs: Callable[[], object], reference: str) -> tuple[float, str, float]:
     """Our milliseconds, what they are held against, and how many times faster that is."""
     taken, times = against(ours, theirs)
     return taken, reference, times

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from benchmarks.timing import Table
 
-#: Figures of the first version, by table and row, as they were measured then.
+#: Figures of the first version, by table and row; docs/benchmarks.md says where they are from.
 BEFORE = Path(__file__).with_name("before.json")
 
 

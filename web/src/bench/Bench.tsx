@@ -78,6 +78,7 @@ const BEHIND_MS = 300;
 function useUnhurried(document: PipelineDocument | null): PipelineDocument | null {
   const [later, setLater] = useState(document);
   const isBehind = later !== document;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is behind again as soon as it caught up waits anew
   useEffect(() => {
     if (!isBehind) return;
     const catchUp = () => startTransition(() => setLater(useDraft.getState().document));
@@ -88,7 +89,7 @@ function useUnhurried(document: PipelineDocument | null): PipelineDocument | nul
       forget();
       clearTimeout(timer);
     };
-  }, [isBehind]);
+  }, [isBehind, later]);
   return later?.steps.map(({ id }) => id).join() === document?.steps.map(({ id }) => id).join() ? later : document;
 }
 

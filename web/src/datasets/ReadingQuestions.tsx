@@ -34,12 +34,11 @@ export function ReadingQuestions({ setLevels, ...props }: Props & { setLevels: (
 function MaskClass({ choices, choose }: Props) {
   return (
     <Question name="Masks">
-      <Input
-        size="xs"
-        aria-label="Class of the masks"
+      <Field
+        name="Class of the masks"
         placeholder="what do the masks show?"
         value={choices.maskClass}
-        onChange={(event) => choose({ maskClass: event.target.value })}
+        change={(maskClass) => choose({ maskClass })}
       />
       <Said>They hold background and one class, whose name the files do not say.</Said>
     </Question>
@@ -153,14 +152,14 @@ function Groups({ found, choices, choose }: Props) {
         change={(groups) => choose({ groups })}
       />
       {choices.groups === "name" && (
-        <Input
-          size="xs"
-          mt={1.5}
-          aria-label="Pattern of file names"
-          title="{group} stands for the group's name, * for anything, # for digits"
-          value={choices.pattern}
-          onChange={(event) => choose({ pattern: event.target.value })}
-        />
+        <Box mt={1.5}>
+          <Field
+            name="Pattern of file names"
+            title="{group} stands for the group's name, * for anything, # for digits"
+            value={choices.pattern}
+            change={(pattern) => choose({ pattern })}
+          />
+        </Box>
       )}
     </Question>
   );
@@ -194,13 +193,12 @@ function Classes({ found, choices, choose }: Props) {
       <Box maxHeight="190px" overflowY="auto" as="ol" listStyleType="none" aria-label="Classes">
         {listed.map((each, place) => (
           <Flex as="li" key={each.from} align="center" gap={1} mb="3px">
-            <Input
-              size="xs"
-              aria-label={`Name of ${each.from}`}
+            <Field
+              name={`Name of ${each.from}`}
               title="The same name twice makes one class; without a name its objects are left out"
               placeholder="left out"
               value={each.to}
-              onChange={(event) => put(place, event.target.value)}
+              change={(to) => put(place, to)}
             />
             <Text fontSize="small" color="fg.muted" width="82px" whiteSpace="nowrap" flex="none" textAlign="right">
               {each.labels} labels
@@ -228,12 +226,11 @@ function MirrorPairs({ found, choices, choose }: Props) {
   const unpaired = found.unpaired ?? [];
   return (
     <Question name="Mirror pairs">
-      <Input
-        size="xs"
-        aria-label="Mirror pairs"
+      <Field
+        name="Mirror pairs"
         title="Keypoints that a mirror exchanges, as left:right with commas between pairs"
         value={choices.pairs ?? (found.mirror_pairs ?? []).map((each) => each.join(":")).join(", ")}
-        onChange={(event) => choose({ pairs: event.target.value })}
+        change={(pairs) => choose({ pairs })}
       />
       {unpaired.length > 0 && choices.pairs === null && (
         <Text fontSize="small" color="loss" mt={1}>
@@ -247,13 +244,12 @@ function MirrorPairs({ found, choices, choose }: Props) {
 function MirrorClasses({ choices, choose }: Props) {
   return (
     <Question name="Mirror classes">
-      <Input
-        size="xs"
-        aria-label="Mirror classes"
+      <Field
+        name="Mirror classes"
         placeholder="none; such as left_arrow:right_arrow"
         title="Classes that a mirror turns into each other"
         value={choices.classPairs}
-        onChange={(event) => choose({ classPairs: event.target.value })}
+        change={(classPairs) => choose({ classPairs })}
       />
     </Question>
   );
@@ -301,6 +297,19 @@ function Question({ name, children }: { name: string; children: React.ReactNode 
       </Box>
     </Flex>
   );
+}
+
+interface FieldProps {
+  name: string;
+  value: string;
+  change: (value: string) => void;
+  title?: string;
+  placeholder?: string;
+}
+
+/** A line of text that answers a question. */
+function Field({ name, change, ...rest }: FieldProps) {
+  return <Input size="xs" aria-label={name} onChange={(event) => change(event.target.value)} {...rest} />;
 }
 
 function Said({ children }: { children: React.ReactNode }) {
