@@ -2,22 +2,37 @@ import react from "@vitejs/plugin-react";
 import { defineConfig, type Plugin } from "vite";
 
 interface Graph {
-  getModuleInfo: (id: string) => { isEntry: boolean; importers: readonly string[] } | null;
+  getModuleInfo: (id: string) => Module | null;
 }
 
-const first = new Map<string, boolean>();
-
-/** Whether a module is needed before anything can be drawn: the entry's own, and all that those import. */
-function isFirst(id: string, graph: Graph): boolean {
-  const known = first.get(id);
-  if (known !== undefined) return known;
-  first.set(id, false); // until it is known, for modules that import each other
-  const module = graph.getModuleInfo(id);
-  const found = module !== null && (module.isEntry || module.importers.some((importer) => isFirst(importer, graph)));
-  if (found) first.set(id, true);
-  else first.delete(id);
-  return found;
+interface Module {
+  isEntry: boolean;
+  importers: readonly string[];
 }
+
+/** Tells the modules that some need, at once or by way of others, from the rest. */
+function neededBy(isRoot: (id: string, module: Module) => boolean): (id: string, graph: Graph) => boolean {
+  const known = new Map<string, boolean>();
+  return (id, graph) => {
+    const seen = new Set([id]);
+    for (const each of seen) {
+      const module = known.get(each) === false ? null : graph.getModuleInfo(each);
+      if (known.get(each) || (module && isRoot(each, module))) {
+        known.set(id, true);
+        return true;
+      }
+      for (const importer of module?.importers ?? []) seen.add(importer);
+    }
+    // Nothing that leads here is needed either.
+    for (const each of seen) known.set(each, false);
+    return false;
+  };
+}
+
+/** What is needed before anything can be drawn. */
+const isFirst = neededBy((_, { isEntry }) => isEntry);
+/** What the bench is furnished with once its first tiles are there. */
+const isFurniture = neededBy((id) => /src\/(shell\/component-library|bench\/(BenchTools|LedgerBar|SheetTools|StepChoices|StepPanel))\.tsx$/.test(id));
 
 /** The page's own letters are asked for at once: text that is drawn before they are there is laid out twice. */
 const lettersFirst: Plugin = {
@@ -41,8 +56,13 @@ export default defineConfig({
     chunkSizeWarningLimit: 1200,
     rolldownOptions: {
       output: {
-        // One file for all that comes first: two dozen small ones cost a trip each.
-        codeSplitting: { groups: [{ name: (id, graph) => (isFirst(id, graph) ? "first" : null), debugName: "first" }] },
+        // One file for all that comes first, and one for what the bench is furnished with: dozens of small ones cost a trip each.
+        codeSplitting: {
+          groups: [
+            { name: (id, graph) => (isFirst(id, graph) ? "first" : null), debugName: "first" },
+            { name: (id, graph) => (isFurniture(id, graph) ? "furniture" : null), debugName: "furniture" },
+          ],
+        },
       },
     },
   },

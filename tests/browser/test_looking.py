@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import pytest
 from PIL import Image
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 from varlen.kernels.pixel_digest import pixel_digest
 
 from tests.browser.test_bench import FRESH, settled, stops
@@ -331,6 +331,27 @@ def test_rows_where_the_pipeline_does_worst(bench: Page) -> None:
     assert lost == sorted(lost, reverse=True)
     assert firsts.count() >= 1
     expect(page.locator("[data-testid=sheet] .tile-place").first).to_contain_text(re.compile(r"variant \d+"))
+
+
+def test_rail_and_tiles_can_be_used_before_the_rest_is_there(page: Page, varlen_address: str) -> None:
+    """While the script of panel, tools and ledger is on its way tiles are shown and a stop can be chosen; its panel opens then."""
+    held: list[Route] = []
+    page.route(re.compile("/assets/furniture-"), lambda route: held.append(route))
+    with page.expect_request(re.compile(r"/assets/furniture-.*\.js")):
+        page.goto(varlen_address)
+    settled(page)
+    chosen = page.locator("[data-stop]").last
+    chosen.click()
+    expect(chosen).to_have_attribute("aria-pressed", "true")
+    expect(page.get_by_role("region", name=re.compile("^Step "))).to_have_count(0)
+    expect(page.get_by_role("region", name="Ledger")).to_have_count(0)
+    place = chosen.bounding_box()
+    for route in held:
+        route.continue_()
+    panel = page.get_by_role("region", name=re.compile("^Step "))
+    expect(panel).to_contain_text(chosen.locator(".stop-name").inner_text())
+    expect(page.get_by_role("region", name="Ledger")).to_be_visible()
+    assert chosen.bounding_box() == place  # nothing has moved
 
 
 def test_a_sheet_that_is_scrolled_shows_quick_looks_and_then_exact_ones(bench: Page) -> None:

@@ -1,5 +1,4 @@
 import "@fontsource-variable/inter";
-import { ChakraProvider } from "@chakra-ui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
@@ -7,12 +6,12 @@ import { createBrowserRouter, Outlet, type RouteObject, RouterProvider } from "r
 import { isMissing } from "./api/client";
 import { Bench } from "./bench/Bench";
 import { begin } from "./bench/begin";
+import { furnishedView } from "./shell/furnished";
 import { lazyView } from "./shell/lazy-view";
 import { Shell } from "./shell/Shell";
 import { restoreTheme } from "./shell/theme-choice";
 import { ViewFailed } from "./shell/ViewFailed";
 import { session } from "./state/session";
-import { system } from "./theme";
 import "./theme.gen.css";
 
 restoreTheme();
@@ -34,30 +33,30 @@ if (location.pathname === "/" && session.role) void begin(client);
 const views: RouteObject[] = [
   { index: true, element: <Bench /> },
   // The bench comes at once; the others when they are gone to.
-  { path: "pipelines", lazy: lazyView(async () => ({ Component: (await import("./pipelines/Pipelines")).Pipelines })) },
-  { path: "datasets", lazy: lazyView(async () => ({ Component: (await import("./datasets/Datasets")).Datasets })) },
-  { path: "datasets/:id", lazy: lazyView(async () => ({ Component: (await import("./datasets/DatasetPage")).DatasetPage })) },
-  { path: "editions", lazy: lazyView(async () => ({ Component: (await import("./editions/Editions")).Editions })) },
-  { path: "editions/:id", lazy: lazyView(async () => ({ Component: (await import("./editions/EditionPage")).EditionPage })) },
+  { path: "pipelines", lazy: lazyView(() => furnishedView(async () => (await import("./pipelines/Pipelines")).Pipelines)) },
+  { path: "datasets", lazy: lazyView(() => furnishedView(async () => (await import("./datasets/Datasets")).Datasets)) },
+  { path: "datasets/:id", lazy: lazyView(() => furnishedView(async () => (await import("./datasets/DatasetPage")).DatasetPage)) },
+  { path: "editions", lazy: lazyView(() => furnishedView(async () => (await import("./editions/Editions")).Editions)) },
+  { path: "editions/:id", lazy: lazyView(() => furnishedView(async () => (await import("./editions/EditionPage")).EditionPage)) },
   {
     path: "editions/:id/against/:other",
-    lazy: lazyView(async () => ({ Component: (await import("./editions/ComparePage")).ComparePage })),
+    lazy: lazyView(() => furnishedView(async () => (await import("./editions/ComparePage")).ComparePage)),
   },
-  { path: "probes/:id", lazy: lazyView(async () => ({ Component: (await import("./evidence/ProbePage")).ProbePage })) },
-  { path: "trials", lazy: lazyView(async () => ({ Component: (await import("./editions/Trials")).Trials })) },
-  { path: "people", lazy: lazyView(async () => ({ Component: (await import("./people/People")).People })) },
+  { path: "probes/:id", lazy: lazyView(() => furnishedView(async () => (await import("./evidence/ProbePage")).ProbePage)) },
+  { path: "trials", lazy: lazyView(() => furnishedView(async () => (await import("./editions/Trials")).Trials)) },
+  { path: "people", lazy: lazyView(() => furnishedView(async () => (await import("./people/People")).People)) },
   { path: "*", element: <Bench /> },
 ];
 
 const router = createBrowserRouter([
-  { path: "join", HydrateFallback: () => null, lazy: lazyView(async () => ({ Component: (await import("./people/Join")).Join })) },
+  { path: "join", HydrateFallback: () => null, lazy: lazyView(() => furnishedView(async () => (await import("./people/Join")).Join)) },
   {
     element: session.role ? <Shell /> : <Outlet />,
     // Nothing to show while the first view is on its way.
     HydrateFallback: () => null,
     children: session.role
       ? views.map((view) => ({ ...view, ErrorBoundary: ViewFailed }))
-      : [{ path: "*", lazy: lazyView(async () => ({ Component: (await import("./people/SignIn")).SignIn })) }],
+      : [{ path: "*", lazy: lazyView(() => furnishedView(async () => (await import("./people/SignIn")).SignIn)) }],
   },
 ]);
 
@@ -65,11 +64,9 @@ const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(
     <StrictMode>
-      <ChakraProvider value={system}>
-        <QueryClientProvider client={client}>
-          <RouterProvider router={router} />
-        </QueryClientProvider>
-      </ChakraProvider>
+      <QueryClientProvider client={client}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
     </StrictMode>,
   );
 }

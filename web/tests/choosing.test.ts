@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 import type { StepFacts } from "../src/api/client";
-import { walked } from "../src/bench/AddStep";
+import { walked } from "../src/bench/StepChoices";
 import { exampleOf } from "../src/bench/step-examples";
 import { fittingWidth, NARROWEST, WIDEST } from "../src/bench/tile-width";
 

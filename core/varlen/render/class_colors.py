@@ -1,7 +1,7 @@
 """Colors of classes: sixteen that differ in lightness beside hue.
 
 The smallest distance of any two in OKLab (Ottosson, 2020) is 0.065, for people with all three kinds of cones and without one of them
-(simulated after Machado, Oliveira and Fernandes, 2009); 0.02 is just noticeable. The screens use the same list (web/src/theme.ts).
+(simulated after Machado, Oliveira and Fernandes, 2009); 0.02 is just noticeable. The screens use the same list (web/src/picture/class-colors.ts).
 """
 
 from __future__ import annotations

@@ -1,27 +1,13 @@
-import { Button, Dialog, Input, Portal, Text } from "@chakra-ui/react";
 import { Plus } from "lucide-react";
-import { type KeyboardEvent, memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { memo, useCallback, useEffect, useState } from "react";
 import type { Dataset, ImageRow, StepFacts } from "../api/client";
-import { streamLooks } from "../api/looks";
+import { furnished } from "../shell/furnished";
 import { isTyping } from "../shell/keys";
-import { addStep, useDraft } from "../state/draft";
+import { addStep } from "../state/draft";
 import { useView } from "../state/view";
-import { sayName } from "../words/steps";
-import { exampleOf } from "./step-examples";
-import "./steps.css";
+import "../shell/plain-button.css";
 
-/** Headings, in the order in which they stand. */
-const PURPOSES: Record<string, string> = {
-  move: "Move",
-  light: "Light",
-  texture: "Texture",
-  hide: "Hide",
-  combine: "Combine",
-  fit: "Fit",
-};
-/** Steps a row; style sheet and arrows go by it. */
-const ACROSS = 5;
-const PICTURE = 160;
+const StepChoices = furnished(async () => (await import("./StepChoices")).StepChoices);
 
 interface Props {
   catalogue: StepFacts[];
@@ -33,213 +19,27 @@ interface Props {
 /** Find a step by looking at what it does, and put it on the rail. */
 export const AddStep = memo(function AddStep({ catalogue, dataset, image }: Props) {
   const [open, setOpen] = useState(false);
-  const start = useCallback(() => setOpen(true), []);
   useEffect(() => {
-    const listen = (event: globalThis.KeyboardEvent) => {
+    const listen = (event: KeyboardEvent) => {
       if (event.key.toLowerCase() === "a" && !event.ctrlKey && !event.metaKey && !isTyping(event)) {
         event.preventDefault();
-        start();
+        setOpen(true);
       }
     };
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
-  }, [start]);
+  }, []);
+  const close = useCallback(() => setOpen(false), []);
   const add = useCallback((facts: StepFacts) => {
     useView.setState({ selected: addStep(facts) });
     setOpen(false);
   }, []);
   return (
-    // Gone at once: a page that fades is drawn anew again and again just when the tiles come.
-    <Dialog.Root
-      lazyMount
-      unmountOnExit
-      open={open}
-      onOpenChange={(change) => setOpen(change.open)}
-      placement="top"
-      size="xl"
-      motionPreset="none"
-    >
-      <Button size="xs" variant="outline" onClick={start} title="Add a step (A)">
-        <Plus size={14} /> Step
-      </Button>
-      <Portal>
-        <Dialog.Backdrop animation="none" />
-        <Dialog.Positioner>
-          <Dialog.Content aria-label="Add a step">
-            <Dialog.Body p={3}>
-              <Choices catalogue={catalogue} dataset={dataset} image={image} add={add} />
-            </Dialog.Body>
-          </Dialog.Content>
-        </Dialog.Positioner>
-      </Portal>
-    </Dialog.Root>
-  );
-});
-
-function Choices({ catalogue, dataset, image, add }: Props & { add: (facts: StepFacts) => void }) {
-  const [words, setWords] = useState("");
-  const [active, setActive] = useState(0);
-  const list = useRef<HTMLDivElement>(null);
-  const groups = useMemo(() => grouped(catalogue, words), [catalogue, words]);
-  const found = useMemo(() => groups.flatMap(([, steps]) => steps), [groups]);
-  const pictures = usePictures(catalogue, dataset, image);
-  const at = Math.min(active, found.length - 1);
-  const keys = (event: KeyboardEvent) => {
-    const chosen = found[at];
-    if (event.key === "Enter" && chosen) add(chosen);
-    const to = walked(groups, at, event.key);
-    if (to === null) return;
-    event.preventDefault();
-    setActive(to);
-    list.current?.querySelectorAll("[role=option]")[to]?.scrollIntoView({ block: "nearest" });
-  };
-  return (
     <>
-      <Input
-        autoFocus
-        role="combobox"
-        aria-expanded
-        aria-controls="step-choices"
-        aria-activedescendant={found[at] && `step-choice-${found[at].step}`}
-        aria-label="Find a step"
-        placeholder="Find a step by what it does; arrows walk, Enter adds"
-        value={words}
-        onChange={(event) => {
-          setWords(event.target.value);
-          setActive(0);
-        }}
-        onKeyDown={keys}
-      />
-      <div id="step-choices" role="listbox" aria-label="Steps" className="step-choices" ref={list}>
-        {groups.map(([purpose, steps]) => (
-          // biome-ignore lint/a11y/useSemanticElements: a group of options, not of fields
-          <div key={purpose} role="group" aria-label={PURPOSES[purpose] ?? purpose}>
-            <p className="step-purpose" aria-hidden>
-              {PURPOSES[purpose] ?? purpose}
-            </p>
-            <div className="step-row">
-              {steps.map((facts) => (
-                <Choice
-                  key={facts.step}
-                  facts={facts}
-                  picture={pictures.get(facts.step)}
-                  active={found[at] === facts}
-                  add={add}
-                  point={() => setActive(found.indexOf(facts))}
-                />
-              ))}
-            </div>
-          </div>
-        ))}
-        {found.length === 0 && (
-          <Text color="fg.muted" p={3}>
-            No step is described by these words.
-          </Text>
-        )}
-      </div>
-      <Text mt={2} minHeight="40px" color="fg.muted" fontSize="body" aria-live="polite">
-        {found[at] && (
-          <>
-            <Text as="span" color="fg" fontWeight={600}>
-              {sayName(found[at].step)}
-            </Text>
-            {`: ${found[at].meaning}`}
-          </>
-        )}
-      </Text>
+      <button type="button" className="plain-button" data-outlined title="Add a step (A)" onClick={() => setOpen(true)}>
+        <Plus size={14} /> Step
+      </button>
+      <StepChoices open={open} close={close} add={add} catalogue={catalogue} dataset={dataset} image={image} />
     </>
   );
-}
-
-interface ChoiceProps {
-  facts: StepFacts;
-  picture: string | undefined;
-  active: boolean;
-  add: (facts: StepFacts) => void;
-  point: () => void;
-}
-
-function Choice({ facts, picture, active, add, point }: ChoiceProps) {
-  return (
-    <button
-      type="button"
-      id={`step-choice-${facts.step}`}
-      role="option"
-      aria-selected={active}
-      tabIndex={-1}
-      className="step-choice"
-      title={facts.meaning}
-      onClick={() => add(facts)}
-      onPointerMove={active ? undefined : point}
-    >
-      <span className="step-picture">{picture && <img src={picture} alt="" draggable={false} />}</span>
-      {sayName(facts.step)}
-    </button>
-  );
-}
-
-/** The steps that all words describe, under their purposes. */
-function grouped(catalogue: StepFacts[], words: string): [string, StepFacts[]][] {
-  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
-  const found = catalogue.filter((facts) => {
-    const text = `${sayName(facts.step)} ${facts.purpose} ${facts.meaning}`.toLowerCase();
-    return wanted.every((word) => text.includes(word));
-  });
-  const purposes = [...new Set([...Object.keys(PURPOSES), ...catalogue.map((facts) => facts.purpose)])];
-  const groups = purposes.map((purpose): [string, StepFacts[]] => [purpose, found.filter((facts) => facts.purpose === purpose)]);
-  return groups.filter(([, steps]) => steps.length > 0);
-}
-
-/** Where a key leads from place `at`, counted over all groups; null for a key that leads nowhere. */
-export function walked(groups: [string, unknown[]][], at: number, key: string): number | null {
-  const lines = groups.flatMap(([, steps]) =>
-    Array.from({ length: Math.ceil(steps.length / ACROSS) }, (_, line) => Math.min(ACROSS, steps.length - line * ACROSS)),
-  );
-  const starts = lines.map((_, line) => lines.slice(0, line).reduce((sum, count) => sum + count, 0));
-  const total = lines.reduce((sum, count) => sum + count, 0);
-  if (key === "ArrowRight" || key === "ArrowLeft") return Math.min(Math.max(at + (key === "ArrowRight" ? 1 : -1), 0), total - 1);
-  if (key !== "ArrowDown" && key !== "ArrowUp") return null;
-  const line = starts.findLastIndex((start) => start <= at);
-  const to = line + (key === "ArrowDown" ? 1 : -1);
-  const count = lines[to];
-  const start = starts[to];
-  if (count === undefined || start === undefined) return at;
-  return start + Math.min(at - (starts[line] ?? 0), count - 1);
-}
-
-/** What each step makes of a picture, as addresses of small pictures, by the step's name. */
-function usePictures(catalogue: StepFacts[], dataset: Dataset, image: ImageRow | undefined) {
-  const [found, setFound] = useState<ReadonlyMap<string, string>>(new Map());
-  const asked = image?.id;
-  useEffect(() => {
-    const { document } = useDraft.getState();
-    if (asked === undefined || !document) return;
-    const ended = new AbortController();
-    const coming = new Map<string, string>();
-    const show = () => setFound(new Map(coming));
-    const wish = {
-      dataset: dataset.id,
-      documents: catalogue.map((facts) => ({ ...document, steps: [exampleOf(facts)] })),
-      tiles: catalogue.map((_, place) => [place, asked, 1] as const),
-      width: PICTURE,
-      exact: false,
-    };
-    let frame = 0;
-    // Without pictures the steps are chosen by their names.
-    streamLooks(wish, ended.signal, ({ place, jpeg }) => {
-      const facts = catalogue[place];
-      if (!facts || !jpeg.length || ended.signal.aborted) return;
-      coming.set(facts.step, URL.createObjectURL(new Blob([jpeg], { type: "image/jpeg" })));
-      frame ||= requestAnimationFrame(() => {
-        frame = 0;
-        show();
-      });
-    }).catch(() => undefined);
-    return () => {
-      ended.abort();
-      cancelAnimationFrame(frame);
-      for (const address of coming.values()) URL.revokeObjectURL(address);
-    };
-  }, [catalogue, dataset.id, asked]);
-  return found;
-}
+});

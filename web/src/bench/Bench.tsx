@@ -1,29 +1,34 @@
-import { Box, Flex, Spinner, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { lazy, memo, Suspense, startTransition, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
+import { memo, startTransition, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import { type Dataset, type ImageRow, isMissing, type PipelineDocument, type StepFacts } from "../api/client";
 import { askDatasets, askLedger, askRows, askSteps, askWorst, keepOf, tellServer } from "../api/queries";
 import { TileFeed } from "../picture/tile-feed";
-import { pictureWidth } from "../picture/widths";
 import { ErrorBox } from "../shell/ErrorBox";
+import { furnished } from "../shell/furnished";
 import { isTyping } from "../shell/keys";
 import { ViewTools } from "../shell/ViewTools";
 import { redo, undo, useDraft } from "../state/draft";
 import { isWorst, orderOf, type Pick, useView } from "../state/view";
 import { sayName } from "../words/steps";
-import { Beginnings } from "./Beginnings";
-import { BenchTools, reshuffle } from "./BenchTools";
 import { wishOf } from "./begin";
 import { ContactSheet } from "./ContactSheet";
 import { againstTiles, soloOf } from "./comparison";
-import { LedgerBar } from "./LedgerBar";
 import { Rail } from "./Rail";
-import { StepPanel } from "./StepPanel";
+import { reshuffle } from "./reshuffle";
 import { useSaving } from "./saving";
 import { benchFeed, type Leading, NO_LEADING, type Sight, useSheet } from "./sheet";
 import { fittingWidth, PANEL, useRoom } from "./tile-width";
 import "./steps.css";
+
+const Beginnings = furnished(async () => (await import("./Beginnings")).Beginnings);
+const BenchTools = furnished(async () => (await import("./BenchTools")).BenchTools);
+const StepPanel = furnished(async () => (await import("./StepPanel")).StepPanel);
+const LedgerBar = furnished(async () => (await import("./LedgerBar")).LedgerBar);
+const EditionDialog = furnished(async () => (await import("./EditionDialog")).EditionDialog);
+const MatchDialog = furnished(async () => (await import("../evidence/MatchDialog")).MatchDialog);
+const ProbeDialog = furnished(async () => (await import("../evidence/ProbeDialog")).ProbeDialog);
+const ForecastDialog = furnished(async () => (await import("./ForecastDialog")).ForecastDialog);
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
@@ -39,17 +44,13 @@ export function Bench() {
   const trouble = datasets.error ?? saving.openError;
   if (trouble) {
     return (
-      <Box p={6} maxWidth="640px">
+      <div className="page-failed">
         <ErrorBox error={trouble} />
-      </Box>
+      </div>
     );
   }
   if (!dataset || !document) {
-    return (
-      <Flex height="100%" align="center" justify="center" gap={3} color="fg.muted">
-        <Spinner size="sm" /> Loading the contact sheet…
-      </Flex>
-    );
+    return <p className="desk-loading">Loading the contact sheet…</p>;
   }
   return (
     <>
@@ -99,10 +100,6 @@ function choose(dataset: number): void {
 }
 
 const CALM_MS = 450;
-const EditionDialog = lazy(async () => ({ default: (await import("./EditionDialog")).EditionDialog }));
-const MatchDialog = lazy(async () => ({ default: (await import("../evidence/MatchDialog")).MatchDialog }));
-const ProbeDialog = lazy(async () => ({ default: (await import("../evidence/ProbeDialog")).ProbeDialog }));
-const ForecastDialog = lazy(async () => ({ default: (await import("./ForecastDialog")).ForecastDialog }));
 const NO_STEPS: StepFacts[] = [];
 const NO_IMAGES: ImageRow[] = [];
 
@@ -210,10 +207,9 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
   const place = useRef<HTMLDivElement>(null);
   const room = useRoom(place, window.innerWidth - PANEL);
   const tileWidth = view.tileWidth ?? fittingWidth(room, variants);
-  const width = pictureWidth(tileWidth);
   const [otherFeed] = useState(() => new TileFeed());
-  const sheet = useSheet(benchFeed, dataset, images, variants, leading, shown, width, following);
-  const other = useSheet(otherFeed, dataset, against ? images : NO_IMAGES, variants, leading, against?.document ?? shown, width, null);
+  const sheet = useSheet(benchFeed, dataset, images, variants, leading, shown, tileWidth, following);
+  const other = useSheet(otherFeed, dataset, against ? images : NO_IMAGES, variants, leading, against?.document ?? shown, tileWidth, null);
   const [lookAt, lookAtOther] = [sheet.look, other.look];
   const see = useCallback(
     (sight: Sight) => {
@@ -249,9 +245,8 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
   }, [make]);
-  // The rail first, as it can be used by itself; the sheet a moment later, and the panel's many controls last.
+  // The rail first, as it can be used by itself; the sheet a moment later.
   const sheeted = useDeferredValue(true, false);
-  const whole = useDeferredValue(sheeted, false);
   const step =
     document.steps.find((candidate) => candidate.id === selected) ??
     document.steps.find((candidate) => candidate.step === "rotate") ??
@@ -269,11 +264,11 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
       <div className="desk-middle">
         <div ref={place} className="desk-sheet">
           {sheet.error && (
-            <Box position="absolute" top="44px" left={4} right={4} zIndex={5} bg="bg.raised">
+            <div className="desk-refused">
               <ErrorBox error={sheet.error}>
-                <Text color="fg.muted">The sheet below still shows the pipeline as it was before.</Text>
+                <p className="muted">The sheet below still shows the pipeline as it was before.</p>
               </ErrorBox>
-            </Box>
+            </div>
           )}
           {sheeted && (
             <ContactSheet
@@ -293,27 +288,25 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
           )}
         </div>
         <div className="desk-panel" style={{ width: PANEL }}>
-          {whole && (
-            <Panel
-              id={step?.id}
-              catalogue={catalogue.data ?? NO_STEPS}
-              dataset={dataset}
-              document={document}
-              image={images[0]}
-              ready={calm}
-            />
-          )}
+          <Panel
+            id={step?.id}
+            catalogue={catalogue.data ?? NO_STEPS}
+            dataset={dataset}
+            document={document}
+            image={images[0]}
+            ready={calm}
+          />
         </div>
       </div>
-      <LedgerBar dataset={dataset} names={names} ledger={ledger.data} stale={late} make={make} look={look} match={match} probe={probe} />
-      <Suspense>
-        {looking && (
-          <ForecastDialog dataset={dataset} document={document} catalogue={catalogue.data ?? NO_STEPS} close={() => setLooking(false)} />
-        )}
-        {asking === "match" && <MatchDialog dataset={dataset} document={document} close={() => setAsking(null)} />}
-        {asking === "probe" && <ProbeDialog dataset={dataset} document={document} close={() => setAsking(null)} />}
-        {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}
-      </Suspense>
+      <div className="desk-ledger">
+        <LedgerBar dataset={dataset} names={names} ledger={ledger.data} stale={late} make={make} look={look} match={match} probe={probe} />
+      </div>
+      {looking && (
+        <ForecastDialog dataset={dataset} document={document} catalogue={catalogue.data ?? NO_STEPS} close={() => setLooking(false)} />
+      )}
+      {asking === "match" && <MatchDialog dataset={dataset} document={document} close={() => setAsking(null)} />}
+      {asking === "probe" && <ProbeDialog dataset={dataset} document={document} close={() => setAsking(null)} />}
+      {making && <EditionDialog dataset={dataset} document={document} revision={revision} close={() => setMaking(false)} />}
     </div>
   );
 });

@@ -6,14 +6,8 @@ import type { Dataset } from "../api/client";
 import { NewPipeline } from "../shell/NewPipeline";
 import { NumberField } from "../shell/NumberField";
 import { redo, undo, useDraft } from "../state/draft";
+import { reshuffle } from "./reshuffle";
 import type { Saving } from "./saving";
-
-const MOST_SEED = 2 ** 31;
-
-/** Other random numbers for everything. */
-export function reshuffle(): void {
-  useDraft.getState().change((document) => ({ ...document, seed: Math.floor(Math.random() * MOST_SEED) % 100_000 }));
-}
 
 interface Props {
   datasets: Dataset[];

@@ -1,29 +1,20 @@
-import { Button, Flex, NativeSelect, Slider, Text } from "@chakra-ui/react";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { Shuffle } from "lucide-react";
-import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
-import { useShallow } from "zustand/react/shallow";
+import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
 import { Easel } from "../picture/easel";
 import { objectName } from "../picture/outlines";
 import { PaintedSource, PaintedTile } from "../picture/PaintedTile";
 import { Marks } from "../picture/TileView";
 import type { TileFeed } from "../picture/tile-feed";
-import { LAYERS, type Pick, useView, WORST } from "../state/view";
-import { AdviceList } from "./Advice";
-import { ComparisonChoice, ComparisonLine } from "./Comparison";
+import { furnished } from "../shell/furnished";
+import { useView } from "../state/view";
 import type { AgainstTiles } from "./comparison";
 import { AROUND, type Leading, type Sight, spotOf, variantsOf } from "./sheet";
-import { TraceView } from "./TraceView";
-import { NARROWEST, TILE_GAP, WIDEST } from "./tile-width";
+import { TILE_GAP } from "./tile-width";
 
-const PICKS: Record<Exclude<Pick, keyof typeof WORST>, string> = {
-  spread: "evenly spread",
-  smallest: "smallest objects",
-  most: "most objects",
-  random: "at random",
-  pinned: "pinned draws",
-};
+const ComparisonLine = furnished(async () => (await import("./Comparison")).ComparisonLine);
+const SheetTools = furnished(async () => (await import("./SheetTools")).SheetTools);
+const TraceView = furnished(async () => (await import("./TraceView")).TraceView);
 
 interface Props {
   dataset: Dataset;
@@ -63,8 +54,6 @@ export const ContactSheet = memo(function ContactSheet({
 }: Props) {
   const variants = useView((view) => view.variants);
   const large = useView((view) => view.large);
-  // Pictures first; what they are laid out with takes as long to draw as all of them.
-  const tooled = useDeferredValue(true, false);
   const opened = useRef<HTMLElement | null>(null);
   const box = useRef<HTMLDivElement>(null);
   const lines = useVirtualizer({
@@ -107,14 +96,7 @@ export const ContactSheet = memo(function ContactSheet({
   return (
     <section className="sheet" aria-label="Contact sheet">
       <div className="sheet-tools">
-        {tooled && (
-          <>
-            <Layout dataset={dataset} tileWidth={tileWidth} />
-            <ComparisonChoice pipeline={pipeline} />
-            <AdviceList dataset={dataset} current={current} ready={ready} />
-            <Layers />
-          </>
-        )}
+        <SheetTools dataset={dataset} tileWidth={tileWidth} pipeline={pipeline} current={current} ready={ready} />
       </div>
       {against && <ComparisonLine against={against} />}
       {image && tile?.address && <TraceView dataset={dataset} document={current()} image={image} tile={tile} walk={walk} close={close} />}
@@ -168,26 +150,15 @@ export const ContactSheet = memo(function ContactSheet({
 /** The numbers of the variants, above their columns. */
 const Columns = memo(function Columns({ variants, tileWidth, worst }: { variants: number; tileWidth: number; worst: boolean }) {
   return (
-    <Flex
-      gap="12px"
-      position="sticky"
-      top={0}
-      zIndex={3}
-      bg="bg"
-      fontSize="caption"
-      color="fg.muted"
-      py="2px"
-      width="max-content"
-      minWidth="100%"
-    >
-      <Text width={`${tileWidth + 1}px`}>original</Text>
+    <div className="sheet-columns">
+      <p style={{ width: tileWidth + 1 }}>original</p>
       {Array.from({ length: variants }, (_, number) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: columns are their numbers
-        <Text key={number} width={`${tileWidth}px`} ml={number === 0 ? "11px" : 0}>
+        <p key={number} style={{ width: tileWidth, marginLeft: number === 0 ? 11 : 0 }}>
           {worst ? (number === 0 ? "worst" : "") : number + 1}
-        </Text>
+        </p>
       ))}
-    </Flex>
+    </div>
   );
 });
 
@@ -347,135 +318,5 @@ function Ghosts({ ghosts, width, height }: { ghosts: Ghost[]; width: number; hei
         </rect>
       ))}
     </svg>
-  );
-}
-
-/** Which images are on the sheet, how many variants of each, how large. */
-const Layout = memo(function Layout({ dataset, tileWidth }: { dataset: Dataset; tileWidth: number }) {
-  const { pick, rows, variants, fits, pins } = useView(
-    useShallow(({ pick, rows, variants, tileWidth, pins }) => ({ pick, rows, variants, fits: tileWidth === null, pins })),
-  );
-  const pinned = pins.some((pin) => pin.dataset === dataset.id);
-  return (
-    <>
-      <Flex align="center" gap={1} flex="none">
-        <NativeSelect.Root size="xs" width="116px">
-          <NativeSelect.Field aria-label="Rows" value={pick} onChange={(event) => useView.setState({ pick: event.target.value as Pick })}>
-            {Object.entries(PICKS).map(([value, label]) =>
-              value === "pinned" && !pinned ? null : (
-                <option key={value} value={value}>
-                  {label}
-                </option>
-              ),
-            )}
-            <optgroup label="worst first">
-              {Object.entries(WORST).map(([value, label]) => (
-                <option key={value} value={value}>
-                  {label}
-                </option>
-              ))}
-            </optgroup>
-          </NativeSelect.Field>
-          <NativeSelect.Indicator />
-        </NativeSelect.Root>
-        {pick === "random" && (
-          <Button size="xs" variant="ghost" aria-label="Other images" onClick={() => useView.setState((view) => ({ turn: view.turn + 1 }))}>
-            <Shuffle size={13} />
-          </Button>
-        )}
-      </Flex>
-      <Small label="rows" name="number of images" value={rows} min={1} max={50} change={(value) => useView.setState({ rows: value })} />
-      <Small label="variants" value={variants} min={1} max={12} change={(value) => useView.setState({ variants: value })} />
-      <Flex align="center" gap={1} flex="none">
-        <Small
-          label="tile"
-          value={tileWidth}
-          min={NARROWEST}
-          max={WIDEST}
-          step={8}
-          change={(value) => useView.setState({ tileWidth: value })}
-        />
-        <Button
-          size="xs"
-          px={1.5}
-          variant="ghost"
-          aria-pressed={fits}
-          title="Tiles that fill the sheet's width"
-          color={fits ? "amber.fg" : "fg.muted"}
-          textDecoration={fits ? "underline" : undefined}
-          textUnderlineOffset="5px"
-          onClick={() => useView.setState({ tileWidth: fits ? tileWidth : null })}
-        >
-          fit
-        </Button>
-      </Flex>
-    </>
-  );
-});
-
-/** Which layers of labels are drawn. */
-const Layers = memo(function Layers() {
-  const layers = useView((view) => view.layers);
-  return (
-    <Flex ml="auto" gap="2px" role="group" aria-label="Label layers">
-      {LAYERS.map((layer) => (
-        <Button
-          key={layer}
-          size="xs"
-          px={1.5}
-          variant="ghost"
-          aria-pressed={layers[layer]}
-          color={layers[layer] ? "amber.fg" : "fg.muted"}
-          textDecoration={layers[layer] ? "underline" : undefined}
-          textUnderlineOffset="5px"
-          onClick={() => useView.setState((view) => ({ layers: { ...view.layers, [layer]: !view.layers[layer] } }))}
-        >
-          {layer}
-        </Button>
-      ))}
-    </Flex>
-  );
-});
-
-function Small({
-  label,
-  name = label,
-  value,
-  min,
-  max,
-  step = 1,
-  change,
-}: {
-  label: string;
-  name?: string;
-  value: number;
-  min: number;
-  max: number;
-  step?: number;
-  change: (value: number) => void;
-}) {
-  return (
-    <Flex align="center" gap={2} color="fg.muted" flex="none">
-      <span>
-        {label} {value}
-      </span>
-      <Slider.Root
-        size="sm"
-        width="44px"
-        min={min}
-        max={max}
-        step={step}
-        value={[value]}
-        aria-label={[name]}
-        onValueChange={(details) => change(details.value[0] ?? value)}
-      >
-        <Slider.Control>
-          <Slider.Track bg="bg.emphasized">
-            <Slider.Range bg="fg.muted" />
-          </Slider.Track>
-          <Slider.Thumb index={0} bg="fg" borderColor="bg" boxSize={3} />
-        </Slider.Control>
-      </Slider.Root>
-    </Flex>
   );
 }

@@ -4,12 +4,12 @@ import { Maximize2, Minimize2 } from "lucide-react";
 import { useState } from "react";
 import { api, type Dataset, type PipelineDocument, type Schemas, type StepFacts, take } from "../api/client";
 import { askForecast } from "../api/queries";
+import { classColor } from "../picture/class-colors";
 import { PageDialog } from "../shell/Dialog";
 import { ErrorBox } from "../shell/ErrorBox";
 import { NumberField } from "../shell/NumberField";
 import { PlotBar, PlotFrame, useSaid } from "../shell/PlotFrame";
 import { changeStep } from "../state/draft";
-import { classColor } from "../theme";
 import { counted, percent } from "../words/figures";
 import { matters, sayName, sayRange } from "../words/steps";
 

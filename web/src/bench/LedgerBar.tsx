@@ -26,19 +26,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale
   const all = ledger ? ledger.kept + ledger.clipped + ledger.dropped : 0;
   const worst = ledger?.blame[0];
   return (
-    <Flex
-      as="section"
-      aria-label="Ledger"
-      height="64px"
-      flex="none"
-      align="center"
-      gap={4}
-      px={4}
-      borderTopWidth="1px"
-      bg="bg.raised"
-      fontSize="small"
-      overflow="hidden"
-    >
+    <Flex as="section" aria-label="Ledger" height="100%" align="center" gap={4} px={4} fontSize="small" overflow="hidden">
       <Box flex="none">
         <Text fontWeight={650} fontSize="title" data-testid="ledger-counts" opacity={dim}>
           {ledger ? sayCounts(ledger.counts) : "…"}

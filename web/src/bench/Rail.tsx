@@ -1,4 +1,3 @@
-import { Box, Flex, Text } from "@chakra-ui/react";
 import { closestCenter, DndContext, type DragEndEvent, KeyboardSensor, PointerSensor, useSensor, useSensors } from "@dnd-kit/core";
 import { horizontalListSortingStrategy, SortableContext, sortableKeyboardCoordinates, useSortable } from "@dnd-kit/sortable";
 import type { KeyboardEvent } from "react";
@@ -46,22 +45,20 @@ export const Rail = memo(function Rail({ document, catalogue, runs, open, datase
     if (over && active.id !== over.id) moveStep(ids.indexOf(String(active.id)), ids.indexOf(String(over.id)));
   };
   return (
-    <Flex as="section" aria-label="Rail" height={`${RAIL_HEIGHT}px`} flex="none" bg="bg.raised" borderBottomWidth="1px" position="relative">
-      <Box width="84px" flex="none" position="relative" fontSize="small" color="fg.muted">
-        <Text position="absolute" left={4} top={`${TRAINING - 9}px`}>
-          training
-        </Text>
-        <Text position="absolute" left={4} top={`${EVALUATION - 9}px`}>
-          evaluation
-        </Text>
-      </Box>
-      <Box ref={line} flex="1" minWidth={0} overflowX="auto" overflowY="hidden" position="relative">
-        <Box position="relative" height="100%" minWidth={`${document.steps.reduce((sum, step) => sum + widthOf(step), 0) * STOP + 16}px`}>
+    <section className="rail" aria-label="Rail" style={{ height: RAIL_HEIGHT }}>
+      <div className="rail-names">
+        <p style={{ top: TRAINING - 9 }}>training</p>
+        <p style={{ top: EVALUATION - 9 }}>evaluation</p>
+      </div>
+      <div ref={line} className="rail-stops">
+        <div className="rail-lines" style={{ minWidth: document.steps.reduce((sum, step) => sum + widthOf(step), 0) * STOP + 16 }}>
           <Line top={TRAINING} strong />
           <Line top={EVALUATION} />
           <DndContext sensors={sensors} collisionDetection={closestCenter} onDragEnd={drop}>
             <SortableContext items={ids} strategy={horizontalListSortingStrategy}>
-              <Flex as="ol" listStyleType="none" height="100%" position="relative" role="list">
+              {/* Without its numbers a list is none to some screen readers. */}
+              {/* biome-ignore lint/a11y/noRedundantRoles: see above */}
+              <ol className="rail-list" role="list">
                 {document.steps.map((step, place) => (
                   <Stop
                     key={step.id}
@@ -72,7 +69,7 @@ export const Rail = memo(function Rail({ document, catalogue, runs, open, datase
                     facts={catalogue.find((facts) => facts.step === step.step)}
                   />
                 ))}
-              </Flex>
+              </ol>
             </SortableContext>
           </DndContext>
           {runs.map((run) => (
@@ -82,17 +79,17 @@ export const Rail = memo(function Rail({ document, catalogue, runs, open, datase
               widths={document.steps.map(widthOf)}
             />
           ))}
-        </Box>
-      </Box>
+        </div>
+      </div>
       <RailEdges line={line} />
-      <Box width="104px" flex="none" position="relative">
+      <div className="rail-end">
         <Line top={TRAINING} strong end />
         <Line top={EVALUATION} end />
-        <Box position="absolute" right={4} top={`${TRAINING - 15}px`}>
+        <div className="rail-add" style={{ top: TRAINING - 15 }}>
           <AddStep catalogue={catalogue} dataset={dataset} image={image} />
-        </Box>
-      </Box>
-    </Flex>
+        </div>
+      </div>
+    </section>
   );
 });
 
@@ -108,19 +105,10 @@ function SharedResample({ places, widths }: { places: number[]; widths: number[]
   const first = Math.min(...places);
   const final = Math.max(...places);
   return (
-    <Box
-      position="absolute"
-      top={`${EVALUATION + 10}px`}
-      left={centre(first)}
-      width={`calc(${centre(final)} - ${centre(first)})`}
-      height="24px"
-      pointerEvents="none"
-    >
-      <Box height="6px" borderWidth="0 1px 1px 1px" borderColor="fg.muted" opacity={0.7} />
-      <Text textAlign="center" fontSize="caption" color="fg.muted" whiteSpace="nowrap">
-        one resample
-      </Text>
-    </Box>
+    <div className="rail-shared" style={{ top: EVALUATION + 10, left: centre(first), width: `calc(${centre(final)} - ${centre(first)})` }}>
+      <div />
+      <p>one resample</p>
+    </div>
   );
 }
 
@@ -233,14 +221,14 @@ function Junction({ step }: { step: PipelineStep }) {
   const at = (place: number) => TRAINING + (place - (shown.length - 1) / 2) * gap;
   const [left, right] = [30, 34];
   return (
-    <Box position="absolute" inset="-4px -6px" aria-hidden="true">
-      <Box position="absolute" top={`${TRAINING - 1}px`} left={`${left}px`} right={`${right}px`} height="2px" bg="bg.raised" />
+    <div className="junction" aria-hidden="true">
+      <div className="junction-gap" style={{ top: TRAINING - 1, left, right }} />
       {shown.map((branch, place) => {
         const share = branch.weight / whole;
         const thick = 1 + 3 * share;
         return (
           // biome-ignore lint/suspicious/noArrayIndexKey: a branch has no name but its place
-          <Box key={place}>
+          <div key={place}>
             {[0, 1].map((end) => (
               <svg
                 key={end}
@@ -261,31 +249,21 @@ function Junction({ step }: { step: PipelineStep }) {
                 />
               </svg>
             ))}
-            <Flex
-              position="absolute"
-              align="center"
-              gap={1}
-              height="12px"
-              top={`${at(place) - 6}px`}
-              left={`${left + 14}px`}
-              right={`${right}px`}
-              fontSize="caption"
-              lineHeight="12px"
-            >
-              <Box width="6px" flex="none" bg="currentColor" style={{ height: thick }} />
-              <Text flex="none">{Math.round(100 * share)} %</Text>
-              <Text truncate>{branch.steps.map((each) => sayName(each.step)).join(", ") || "straight"}</Text>
-              <Box flex="1" minWidth="6px" bg="currentColor" style={{ height: thick }} />
-            </Flex>
-          </Box>
+            <div className="junction-branch" style={{ top: at(place) - 6, left: left + 14, right }}>
+              <i style={{ height: thick }} />
+              <span>{Math.round(100 * share)} %</span>
+              <b>{branch.steps.map((each) => sayName(each.step)).join(", ") || "straight"}</b>
+              <i style={{ height: thick }} />
+            </div>
+          </div>
         );
       })}
       {branches.length > MOST_BRANCHES && (
-        <Text position="absolute" top={`${TRAINING + 30}px`} width="100%" textAlign="center" fontSize="caption" color="fg.muted">
+        <p className="junction-more" style={{ top: TRAINING + 30 }}>
           and {branches.length - MOST_BRANCHES} more
-        </Text>
+        </p>
       )}
-    </Box>
+    </div>
   );
 }
 

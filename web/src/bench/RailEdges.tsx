@@ -1,4 +1,3 @@
-import { Box } from "@chakra-ui/react";
 import { type RefObject, useEffect, useState } from "react";
 
 /** A shade at an edge of the rail beyond which there are more stops. */
@@ -24,28 +23,8 @@ export function RailEdges({ line }: { line: RefObject<HTMLElement | null> }) {
   }, [line]);
   return (
     <>
-      {more.before && <Edge side="left" />}
-      {more.after && <Edge side="right" />}
+      {more.before && <div className="rail-edge" data-side="left" data-testid="rail-edge-left" />}
+      {more.after && <div className="rail-edge" data-side="right" data-testid="rail-edge-right" />}
     </>
-  );
-}
-
-function Edge({ side }: { side: "left" | "right" }) {
-  return (
-    <Box
-      data-testid={`rail-edge-${side}`}
-      position="absolute"
-      top={0}
-      bottom={0}
-      width="36px"
-      left={side === "left" ? "84px" : undefined}
-      right={side === "right" ? "104px" : undefined}
-      zIndex={3}
-      pointerEvents="none"
-      background={`linear-gradient(to ${side}, transparent, var(--chakra-colors-bg-raised))`}
-      borderRightWidth={side === "right" ? "2px" : 0}
-      borderLeftWidth={side === "left" ? "2px" : 0}
-      borderColor="amber.border"
-    />
   );
 }

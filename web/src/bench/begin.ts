@@ -1,8 +1,9 @@
 import type { QueryClient } from "@tanstack/react-query";
 import type { Dataset, ImageRow, PipelineDocument, Revision, Schemas, StepFacts } from "../api/client";
 import { askDatasets, askOpenPipeline, askPipelines, askRows, askSteps, openedLast, type RowsWish } from "../api/queries";
+import { furnishAfter } from "../shell/furnished";
 import { isWorst, type Pick, type Pinned, useView } from "../state/view";
-import { askEarly } from "./sheet";
+import { askEarly, firstShown } from "./sheet";
 
 /** What the sheet's layout wishes of a dataset. */
 export function wishOf(dataset: number, view: { pick: Pick; turn: number; rows: number; pins: Pinned[] }): RowsWish {
@@ -33,7 +34,9 @@ function takeFirst(client: QueryClient, first: FirstData): void {
   const { rows, pick, turn, dataset: chosen } = useView.getState();
   client.setQueryData(askRows(dataset, { pick: "spread", count: first.rows.count, turn: 0 }).queryKey, first.rows.images);
   const isShown = (chosen ?? first.datasets[0]?.id) === dataset.id && rows === first.rows.count && pick === "spread" && turn === 0;
-  if (isShown && isWanted && first.open) askEarly(dataset, first.rows.images, first.open.document as unknown as PipelineDocument);
+  if (!isShown || !isWanted || !first.open) return;
+  askEarly(dataset, first.rows.images, first.open.document as unknown as PipelineDocument);
+  furnishAfter(firstShown());
 }
 
 /** Ask for what the bench begins with, all at once and before it is drawn, so that it is drawn once. */

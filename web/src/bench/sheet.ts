@@ -4,7 +4,7 @@ import { madeFrom, type Spot, TileFeed, type TilesWish } from "../picture/tile-f
 import { type PictureWidth, pictureWidth } from "../picture/widths";
 import { useDraft } from "../state/draft";
 import { useView } from "../state/view";
-import { fittingWidth, PANEL } from "./tile-width";
+import { fittingWidth, PANEL, TILE_GAP } from "./tile-width";
 
 export interface SheetState {
   feed: TileFeed;
@@ -45,8 +45,18 @@ export const NO_LEADING: Leading = new Map();
 /** The tiles of the pipeline on the bench: asked for before the bench is drawn, kept while another view is looked at. */
 export const benchFeed = new TileFeed();
 
-/** The rows that are taken to be in sight before they are laid out. */
-export const FIRST_SIGHT: Sight = { first: 0, last: 3, passing: false };
+/** What stands above and below a sheet's rows, px: header, rail, tools, numbers, ledger. */
+const AROUND_ROWS = 40 + 136 + 41 + 20 + 64;
+
+/** The rows that will be in sight once a sheet with tiles of this width is laid out in the window. */
+function firstSight(images: readonly ImageRow[], tileWidth: number): Sight {
+  let room = window.innerHeight - AROUND_ROWS;
+  const last = images.findIndex(({ width, height }) => {
+    room -= (tileWidth * height) / width + TILE_GAP;
+    return room <= 0;
+  });
+  return { first: 0, last: last < 0 ? images.length - 1 : last, passing: false };
+}
 
 const spotsOf = (images: readonly ImageRow[], variants: number, leading: Leading): Spot[][] =>
   images.map((image) =>
@@ -70,7 +80,25 @@ export function wishOfSheet(dataset: Dataset, spots: Spot[][], document: Pipelin
 export function askEarly(dataset: Dataset, images: readonly ImageRow[], document: PipelineDocument): void {
   const { variants, tileWidth } = useView.getState();
   const width = tileWidth ?? fittingWidth(window.innerWidth - PANEL, variants);
-  benchFeed.ask(wishOfSheet(dataset, spotsOf(images, variants, NO_LEADING), document, FIRST_SIGHT, pictureWidth(width)));
+  const sight = firstSight(images, width);
+  benchFeed.ask(wishOfSheet(dataset, spotsOf(images, variants, NO_LEADING), document, sight, pictureWidth(width)));
+}
+
+/** Nothing waits longer for the first tiles, or for them to be exact once they are shown. */
+const LONGEST_MS = 2000;
+const EXACT_MS = 300;
+
+/** Kept once the bench's first tiles are shown, and exact if that takes no longer than a moment. */
+export function firstShown(): Promise<void> {
+  return new Promise((done) => {
+    setTimeout(done, LONGEST_MS);
+    const forget = benchFeed.subscribe(() => {
+      const { exact, error } = benchFeed.snapshot();
+      if (!benchFeed.isShown() && !error) return;
+      forget();
+      setTimeout(done, exact ? 0 : EXACT_MS);
+    });
+  });
 }
 
 /** The sheet's tiles: those in sight first, their neighbours once those are there, then the others. */
@@ -81,19 +109,21 @@ export function useSheet(
   variants: number,
   leading: Leading,
   document: PipelineDocument,
-  width: PictureWidth,
+  tileWidth: number,
   /** What the pipeline being edited means for this sheet; null where it follows another. */
   following: ((draft: PipelineDocument) => PipelineDocument) | null,
 ): SheetState {
   const spots = useMemo(() => spotsOf(images, variants, leading), [images, variants, leading]);
-  const sight = useRef(FIRST_SIGHT);
+  const width = pictureWidth(tileWidth);
+  const sight = useRef<Sight | null>(null);
   const ask = useRef(() => {});
   useLayoutEffect(() => {
     ask.current = () => {
       if (!spots.length) return;
+      const seen = sight.current ?? firstSight(images, tileWidth);
       const draft = useDraft.getState().document;
       // The page may be a change behind the hand.
-      feed.ask(wishOfSheet(dataset, spots, following && draft ? following(draft) : document, sight.current, width));
+      feed.ask(wishOfSheet(dataset, spots, following && draft ? following(draft) : document, seen, width));
     };
     ask.current();
   });

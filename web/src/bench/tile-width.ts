@@ -21,9 +21,9 @@ export function useRoom(element: RefObject<HTMLElement | null>, guess: number): 
   useLayoutEffect(() => {
     const found = element.current;
     if (!found) return;
+    // Heard for the first time before anything is painted, and without the browser laying out the page once more for it.
     const watch = new ResizeObserver(() => setRoom(found.clientWidth));
     watch.observe(found);
-    setRoom(found.clientWidth);
     return () => watch.disconnect();
   }, [element]);
   return room;

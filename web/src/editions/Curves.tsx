@@ -1,6 +1,7 @@
 import { Box } from "@chakra-ui/react";
 import { Area, CartesianGrid, ComposedChart, Legend, Line, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
-import { PLOT_TEXT, seriesColor } from "../theme";
+import { seriesColor } from "../picture/class-colors";
+import { PLOT_TEXT } from "../theme";
 
 interface Props {
   series: { name: string; points: CurvePoint[] }[];

@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Image, Text } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
+import { seriesColor } from "../picture/class-colors";
 import { Heading } from "../shell/NarrowPanel";
-import { seriesColor } from "../theme";
 import { counted, percent } from "../words/figures";
 import { sayName } from "../words/steps";
 import { Ridges } from "./Ridges";

@@ -1,5 +1,5 @@
 import { useEffect, useRef } from "react";
-import { classColor } from "../theme";
+import { classColor } from "./class-colors";
 
 /** Pixels that nothing is known about. */
 const VOID = 255;

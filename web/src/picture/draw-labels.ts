@@ -1,6 +1,6 @@
 import type { LabelObject } from "../api/client";
 import type { Layer } from "../state/view";
-import { classColor } from "../theme";
+import { classColor } from "./class-colors";
 import { byClass, objectName, traceBones, traceBox, traceKeypoints, traceMask, tracePolygon } from "./outlines";
 
 export interface LabelLook {

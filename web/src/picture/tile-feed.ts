@@ -167,6 +167,11 @@ export class TileFeed {
     this.wish = null;
   }
 
+  /** Whether every tile in sight is before the eyes, and not only there. */
+  isShown(): boolean {
+    return this.hasSight() && this.ready.size + this.decoding.size === 0 && this.inSight().every(({ key }) => this.viewers.has(key));
+  }
+
   private madeOf(spot: Spot): string {
     return this.made[spot.document] ?? "";
   }

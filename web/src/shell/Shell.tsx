@@ -1,13 +1,14 @@
-import { Box, Flex, IconButton, Link, Text } from "@chakra-ui/react";
 import { SunMoon } from "lucide-react";
-import { lazy, Suspense } from "react";
 import { NavLink, Outlet } from "react-router";
 import { session } from "../state/session";
+import { furnished } from "./furnished";
 import { ShortcutSheet } from "./ShortcutSheet";
 import { toggleTheme } from "./theme-choice";
+import "./plain-button.css";
+import "./shell.css";
 
 /** Only where people sign in. */
-const Account = lazy(async () => ({ default: (await import("./Account")).Account }));
+const Account = furnished(async () => (await import("./Account")).Account);
 
 const VIEWS = [
   { to: "/", name: "Bench" },
@@ -20,51 +21,32 @@ const VIEWS = [
 /** The frame of every view: the name, the views, and what belongs to all of them. */
 export function Shell() {
   return (
-    <Flex direction="column" height="100vh" overflow="hidden">
-      <Flex as="header" align="center" height="40px" flex="none" px={4} gap={6} borderBottomWidth="1px">
-        <Text fontWeight={700} fontSize="heading" letterSpacing="0.01em">
-          Varlen
-        </Text>
-        <Flex as="nav" aria-label="Views" gap={1} height="100%">
+    <div className="shell">
+      <header className="shell-header">
+        <p className="shell-name">Varlen</p>
+        <nav className="shell-views" aria-label="Views">
           {VIEWS.map(({ to, name }) => (
-            <NavLink key={to} to={to} end={to === "/"} style={{ height: "100%" }}>
-              {({ isActive }) => (
-                <Flex
-                  align="center"
-                  height="100%"
-                  px={3}
-                  borderBottomWidth="2px"
-                  borderColor={isActive ? "amber.solid" : "transparent"}
-                  color={isActive ? "fg" : "fg.muted"}
-                  fontWeight={isActive ? 600 : 400}
-                  _hover={{ color: "fg" }}
-                >
-                  {name}
-                </Flex>
-              )}
+            <NavLink key={to} to={to} end={to === "/"}>
+              {name}
             </NavLink>
           ))}
-        </Flex>
+        </nav>
         {/* Each view puts its own title and tools here. */}
-        <Flex id="view-tools" flex="1" minWidth={0} height="100%" align="center" />
-        <Flex gap={1} align="center">
-          <Link href="/help/" target="_blank" rel="noopener" px={2} color="fg.muted" _hover={{ color: "fg" }}>
+        <div id="view-tools" className="shell-tools" />
+        <div className="shell-common">
+          <a href="/help/" target="_blank" rel="noopener">
             Help
-          </Link>
-          <IconButton colorPalette="gray" aria-label="Light or dark" title="Light or dark" variant="ghost" size="xs" onClick={toggleTheme}>
+          </a>
+          <button type="button" className="plain-button" data-icon aria-label="Light or dark" title="Light or dark" onClick={toggleTheme}>
             <SunMoon size={16} />
-          </IconButton>
+          </button>
           <ShortcutSheet />
-          {session.sign_in && (
-            <Suspense>
-              <Account />
-            </Suspense>
-          )}
-        </Flex>
-      </Flex>
-      <Box as="main" flex="1" minHeight={0}>
+          {session.sign_in && <Account />}
+        </div>
+      </header>
+      <main className="shell-main">
         <Outlet />
-      </Box>
-    </Flex>
+      </main>
+    </div>
   );
 }

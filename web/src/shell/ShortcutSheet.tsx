@@ -1,29 +1,12 @@
-import { Flex, IconButton, Kbd, Text } from "@chakra-ui/react";
 import { CircleHelp } from "lucide-react";
 import { useEffect, useState } from "react";
-import { PageDialog } from "./Dialog";
+import { furnished } from "./furnished";
 import { isTyping } from "./keys";
+import "./plain-button.css";
 
-const SHORTCUTS: [string, string][] = [
-  ["Tab, then ← →", "walk along the rail from stop to stop"],
-  ["Shift + ← →", "move the selected stop along the rail"],
-  ["Space on a stop", "pick it up, ← → to move it, Space to drop it"],
-  ["X", "switch the selected step off or on"],
-  ["D", "duplicate the selected step"],
-  ["S", "show only the selected step; again for all"],
-  ["Delete", "remove the selected step"],
-  ["Enter on a tile", "open its trace; ← → ↑ ↓ move along the sheet"],
-  ["F", "forecast"],
-  ["M, P", "match the field; probe whether it helps"],
-  ["A", "add a step"],
-  ["R", "reshuffle: a new seed"],
-  ["Ctrl + Z, Ctrl + Shift + Z", "undo, redo"],
-  ["Ctrl + S", "make a revision now; otherwise one is made when the hand rests"],
-  ["E", "make an edition"],
-  ["?", "this list"],
-];
+const ShortcutList = furnished(async () => (await import("./ShortcutList")).ShortcutList);
 
-/** What the keyboard can do; opens with “?”. */
+/** Opens the list of what the keyboard can do, with “?” too. */
 export function ShortcutSheet() {
   const [open, setOpen] = useState(false);
   useEffect(() => {
@@ -35,30 +18,17 @@ export function ShortcutSheet() {
   }, []);
   return (
     <>
-      <IconButton
-        colorPalette="gray"
+      <button
+        type="button"
+        className="plain-button"
+        data-icon
         aria-label="Keyboard shortcuts"
         title="Keyboard shortcuts (?)"
-        variant="ghost"
-        size="xs"
         onClick={() => setOpen(true)}
       >
         <CircleHelp size={16} />
-      </IconButton>
-      {open && (
-        <PageDialog title="Keyboard" size="sm" close={() => setOpen(false)}>
-          <Flex direction="column" gap={2}>
-            {SHORTCUTS.map(([keys, what]) => (
-              <Flex key={keys} gap={4} align="baseline">
-                <Kbd width="190px" flex="none">
-                  {keys}
-                </Kbd>
-                <Text>{what}</Text>
-              </Flex>
-            ))}
-          </Flex>
-        </PageDialog>
-      )}
+      </button>
+      {open && <ShortcutList close={() => setOpen(false)} />}
     </>
   );
 }

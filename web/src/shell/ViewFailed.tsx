@@ -1,6 +1,6 @@
-import { Box, Button, Text } from "@chakra-ui/react";
 import { useRouteError } from "react-router";
 import { ErrorBox } from "./ErrorBox";
+import "./plain-button.css";
 
 /** What stands in place of a view that could not be drawn; the others go on working. */
 export function ViewFailed() {
@@ -9,13 +9,13 @@ export function ViewFailed() {
 
 export function Failed({ error, says }: { error: unknown; says: string }) {
   return (
-    <Box p={6} maxWidth="640px">
+    <div className="page-failed">
       <ErrorBox error={error}>
-        <Text color="fg.muted">{says} Nothing was lost; reloading the page may help.</Text>
-        <Button mt={2} size="xs" variant="outline" onClick={() => location.reload()}>
+        <p className="muted">{says} Nothing was lost; reloading the page may help.</p>
+        <button type="button" className="plain-button" data-outlined onClick={() => location.reload()}>
           Reload
-        </Button>
+        </button>
       </ErrorBox>
-    </Box>
+    </div>
   );
 }

@@ -1,0 +1,170 @@
+import { Button, Flex, NativeSelect, Slider } from "@chakra-ui/react";
+import { Shuffle } from "lucide-react";
+import { memo } from "react";
+import { useShallow } from "zustand/react/shallow";
+import type { Dataset, PipelineDocument } from "../api/client";
+import { LAYERS, type Pick, useView, WORST } from "../state/view";
+import { AdviceList } from "./Advice";
+import { ComparisonChoice } from "./Comparison";
+import { NARROWEST, WIDEST } from "./tile-width";
+
+const PICKS: Record<Exclude<Pick, keyof typeof WORST>, string> = {
+  spread: "evenly spread",
+  smallest: "smallest objects",
+  most: "most objects",
+  random: "at random",
+  pinned: "pinned draws",
+};
+
+interface Props {
+  dataset: Dataset;
+  tileWidth: number;
+  /** The pipeline on the bench, as the server knows it. */
+  pipeline: number | null;
+  /** The document that the sheet shows. */
+  current: () => PipelineDocument;
+  /** Every tile's labels are there. */
+  ready: boolean;
+}
+
+/** What stands above a sheet: how it is laid out, what it is held against, notes, layers. */
+export const SheetTools = memo(function SheetTools({ dataset, tileWidth, pipeline, current, ready }: Props) {
+  return (
+    <>
+      <Layout dataset={dataset} tileWidth={tileWidth} />
+      <ComparisonChoice pipeline={pipeline} />
+      <AdviceList dataset={dataset} current={current} ready={ready} />
+      <Layers />
+    </>
+  );
+});
+
+/** Which images are on the sheet, how many variants of each, how large. */
+const Layout = memo(function Layout({ dataset, tileWidth }: { dataset: Dataset; tileWidth: number }) {
+  const { pick, rows, variants, fits, pins } = useView(
+    useShallow(({ pick, rows, variants, tileWidth, pins }) => ({ pick, rows, variants, fits: tileWidth === null, pins })),
+  );
+  const pinned = pins.some((pin) => pin.dataset === dataset.id);
+  return (
+    <>
+      <Flex align="center" gap={1} flex="none">
+        <NativeSelect.Root size="xs" width="116px">
+          <NativeSelect.Field aria-label="Rows" value={pick} onChange={(event) => useView.setState({ pick: event.target.value as Pick })}>
+            {Object.entries(PICKS).map(([value, label]) =>
+              value === "pinned" && !pinned ? null : (
+                <option key={value} value={value}>
+                  {label}
+                </option>
+              ),
+            )}
+            <optgroup label="worst first">
+              {Object.entries(WORST).map(([value, label]) => (
+                <option key={value} value={value}>
+                  {label}
+                </option>
+              ))}
+            </optgroup>
+          </NativeSelect.Field>
+          <NativeSelect.Indicator />
+        </NativeSelect.Root>
+        {pick === "random" && (
+          <Button size="xs" variant="ghost" aria-label="Other images" onClick={() => useView.setState((view) => ({ turn: view.turn + 1 }))}>
+            <Shuffle size={13} />
+          </Button>
+        )}
+      </Flex>
+      <Small label="rows" name="number of images" value={rows} min={1} max={50} change={(value) => useView.setState({ rows: value })} />
+      <Small label="variants" value={variants} min={1} max={12} change={(value) => useView.setState({ variants: value })} />
+      <Flex align="center" gap={1} flex="none">
+        <Small
+          label="tile"
+          value={tileWidth}
+          min={NARROWEST}
+          max={WIDEST}
+          step={8}
+          change={(value) => useView.setState({ tileWidth: value })}
+        />
+        <Button
+          size="xs"
+          px={1.5}
+          variant="ghost"
+          aria-pressed={fits}
+          title="Tiles that fill the sheet's width"
+          color={fits ? "amber.fg" : "fg.muted"}
+          textDecoration={fits ? "underline" : undefined}
+          textUnderlineOffset="5px"
+          onClick={() => useView.setState({ tileWidth: fits ? tileWidth : null })}
+        >
+          fit
+        </Button>
+      </Flex>
+    </>
+  );
+});
+
+/** Which layers of labels are drawn. */
+const Layers = memo(function Layers() {
+  const layers = useView((view) => view.layers);
+  return (
+    <Flex ml="auto" gap="2px" role="group" aria-label="Label layers">
+      {LAYERS.map((layer) => (
+        <Button
+          key={layer}
+          size="xs"
+          px={1.5}
+          variant="ghost"
+          aria-pressed={layers[layer]}
+          color={layers[layer] ? "amber.fg" : "fg.muted"}
+          textDecoration={layers[layer] ? "underline" : undefined}
+          textUnderlineOffset="5px"
+          onClick={() => useView.setState((view) => ({ layers: { ...view.layers, [layer]: !view.layers[layer] } }))}
+        >
+          {layer}
+        </Button>
+      ))}
+    </Flex>
+  );
+});
+
+function Small({
+  label,
+  name = label,
+  value,
+  min,
+  max,
+  step = 1,
+  change,
+}: {
+  label: string;
+  name?: string;
+  value: number;
+  min: number;
+  max: number;
+  step?: number;
+  change: (value: number) => void;
+}) {
+  return (
+    <Flex align="center" gap={2} color="fg.muted" flex="none">
+      <span>
+        {label} {value}
+      </span>
+      <Slider.Root
+        size="sm"
+        width="44px"
+        min={min}
+        max={max}
+        step={step}
+        value={[value]}
+        aria-label={[name]}
+        onValueChange={(details) => change(details.value[0] ?? value)}
+      >
+        <Slider.Control>
+          <Slider.Track bg="bg.emphasized">
+            <Slider.Range bg="fg.muted" />
+          </Slider.Track>
+          <Slider.Thumb index={0} bg="fg" borderColor="bg" boxSize={3} />
+        </Slider.Control>
+      </Slider.Root>
+    </Flex>
+  );
+}
