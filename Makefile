@@ -23,8 +23,9 @@ restore:
 test:
 	@scripts/setup --dev
 	@scripts/together scripts/front-tests scripts/check
-	@.venv/bin/python -m pytest tests/core tests/docs tests/package -n auto
-	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server" ".venv/bin/python -m pytest tests/browser"
+	@# Tests with servers and a browser mostly wait: what the others need no one for fills their pauses.
+	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server" ".venv/bin/python -m pytest tests/browser" \
+		"nice -n 10 .venv/bin/python -m pytest tests/core tests/docs tests/package -n auto"
 
 bench:
 	@scripts/setup --dev
