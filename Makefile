@@ -23,9 +23,9 @@ restore:
 test:
 	@scripts/setup --dev
 	@scripts/together scripts/front-tests scripts/check
-	@# Tests with servers and a browser mostly wait: what the others need no one for fills their pauses.
-	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server" ".venv/bin/python -m pytest tests/browser" \
-		"nice -n 10 .venv/bin/python -m pytest tests/core tests/docs tests/package -n auto"
+	@# The longest first: at the end no core waits for the other.
+	@.venv/bin/python -m pytest tests/package tests/docs tests/core -n auto
+	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server" ".venv/bin/python -m pytest tests/browser"
 
 bench:
 	@scripts/setup --dev

@@ -22,6 +22,11 @@ def file_digest(path: Path) -> str:
         return hashlib.file_digest(stream, "sha256").hexdigest()
 
 
+def part_of(path: Path) -> Path:
+    """Where a file is written that is to become `path`: beside it, hidden, and this writer's alone."""
+    return path.with_name(f".{path.name}.{os.getpid()}-{next(_parts)}.part")
+
+
 def write_whole(path: Path, data: bytes, lasting: bool = True) -> None:
     """Write a file under a temporary name and move it into place, so that a reader finds all of it or none.
 
@@ -29,7 +34,7 @@ def write_whole(path: Path, data: bytes, lasting: bool = True) -> None:
     lasting: wait until the file, and its name in the folder, are on the disk; not needed for what can be made again.
     Raises `OSError`, with nothing left behind.
     """
-    part = path.with_name(f".{path.name}.{os.getpid()}-{next(_parts)}.part")
+    part = part_of(path)
     try:
         stream = part.open("xb")
     except FileNotFoundError:

@@ -6,13 +6,13 @@
 from __future__ import annotations
 
 import itertools
-import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import orjson
 
+from varlen.atomic_files import part_of
 from varlen.editions.rows import Row, read_rows
 from varlen.errors import EditionError
 from varlen.stores import url_of
@@ -35,7 +35,7 @@ def write_columns(edition: Path, out: Path, progress: Callable[[int], None] = la
     except ImportError:
         raise EditionError("rows as columns need a package: pip install 'varlen[columns]'") from None
     schema = _schema(pyarrow)
-    part = out.with_name(f".{out.name}.{os.getpid()}.part")
+    part = part_of(out)
     count = 0
     try:
         with pyarrow.parquet.ParquetWriter(part, schema, compression="zstd") as writer:

@@ -1,10 +1,11 @@
-import { Button, Field, Input, Text } from "@chakra-ui/react";
+import { Button, Text } from "@chakra-ui/react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take } from "../api/client";
 import { ErrorBox } from "../shell/ErrorBox";
 import { SAY_MAY } from "../state/session";
 import { Door } from "./Door";
+import { NameField, PasswordField } from "./fields";
 
 /** Make an account by an invitation. Its secret stands behind the #, which browsers send to nobody. */
 export function Join() {
@@ -40,22 +41,8 @@ export function Join() {
   );
   return (
     <Door title="Your account" says={says} submit={() => join.mutate()}>
-      <Field.Root>
-        <Field.Label>Name</Field.Label>
-        <Input size="sm" autoFocus autoComplete="username" value={name} onChange={(event) => setName(event.target.value)} />
-        <Field.HelperText>Others see it beside what you make. Letters, digits and @ . + - _</Field.HelperText>
-      </Field.Root>
-      <Field.Root>
-        <Field.Label>Password</Field.Label>
-        <Input
-          size="sm"
-          type="password"
-          autoComplete="new-password"
-          value={password}
-          onChange={(event) => setPassword(event.target.value)}
-        />
-        <Field.HelperText>Ten characters or more; a few words are good.</Field.HelperText>
-      </Field.Root>
+      <NameField value={name} change={setName} help="Others see it beside what you make. Letters, digits and @ . + - _" />
+      <PasswordField value={password} change={setPassword} help="Ten characters or more; a few words are good." isNew />
       {join.error && <ErrorBox error={join.error} />}
       <Button type="submit" size="sm" colorPalette="amber" loading={join.isPending} disabled={!name.trim() || password.length < 10}>
         Make the account

@@ -1,9 +1,10 @@
-import { Button, Field, Input } from "@chakra-ui/react";
+import { Button } from "@chakra-ui/react";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take } from "../api/client";
 import { ErrorBox } from "../shell/ErrorBox";
 import { Door } from "./Door";
+import { NameField, PasswordField } from "./fields";
 
 /** Sign in; then the page that was asked for comes. */
 export function SignIn() {
@@ -15,20 +16,8 @@ export function SignIn() {
   });
   return (
     <Door title="Sign in" says="No account yet? A keeper of this Varlen can invite you." submit={() => enter.mutate()}>
-      <Field.Root>
-        <Field.Label>Name</Field.Label>
-        <Input size="sm" autoFocus autoComplete="username" value={name} onChange={(event) => setName(event.target.value)} />
-      </Field.Root>
-      <Field.Root>
-        <Field.Label>Password</Field.Label>
-        <Input
-          size="sm"
-          type="password"
-          autoComplete="current-password"
-          value={password}
-          onChange={(event) => setPassword(event.target.value)}
-        />
-      </Field.Root>
+      <NameField value={name} change={setName} />
+      <PasswordField value={password} change={setPassword} />
       {enter.error && <ErrorBox error={enter.error} />}
       <Button type="submit" size="sm" colorPalette="amber" loading={enter.isPending} disabled={!name.trim() || !password}>
         Sign in

@@ -1,12 +1,11 @@
 import { Box, Button, Text } from "@chakra-ui/react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
 import { api, type Dataset, take } from "../api/client";
-import { askUses, refresh } from "../api/queries";
+import { askUses } from "../api/queries";
 import { may } from "../state/session";
 import { counted, sayBytes } from "../words/figures";
-import { PageDialog } from "./Dialog";
+import { DeleteDialog } from "./DeleteDialog";
 import { ErrorBox } from "./ErrorBox";
 
 /** Takes a dataset away for good, after saying what that would break. */
@@ -24,35 +23,20 @@ export function DeleteDataset({ dataset }: { dataset: Dataset }) {
 }
 
 function Asking({ dataset, close }: { dataset: Dataset; close: () => void }) {
-  const client = useQueryClient();
-  const navigate = useNavigate();
   const uses = useQuery(askUses(dataset.id));
-  const remove = useMutation({
-    mutationFn: () => take(api.DELETE("/api/datasets/{id}", { params: { path: { id: dataset.id }, query: { sure: true } } })),
-    onSuccess: async () => {
-      close();
-      await navigate("/datasets");
-      await refresh(client, "datasets", "editions", "trials");
-    },
-  });
   const found = uses.data;
   const busy = (found?.jobs.length ?? 0) > 0;
   return (
-    <PageDialog
-      title={`Delete “${dataset.name}”?`}
+    <DeleteDialog
+      name={dataset.name}
+      remove={() => take(api.DELETE("/api/datasets/{id}", { params: { path: { id: dataset.id }, query: { sure: true } } }))}
+      says={`Delete ${found ? `and free ${sayBytes(found.bytes)}` : ""}`}
+      ready={found !== undefined && !busy}
+      to="/datasets"
+      changed={["datasets", "editions", "trials"]}
       close={close}
-      footer={
-        <>
-          <Button colorPalette="gray" variant="ghost" size="sm" onClick={close}>
-            Keep it
-          </Button>
-          <Button colorPalette="red" size="sm" disabled={!found || busy} loading={remove.isPending} onClick={() => remove.mutate()}>
-            Delete {found ? `and free ${sayBytes(found.bytes)}` : ""}
-          </Button>
-        </>
-      }
     >
-      {(uses.error ?? remove.error) && <ErrorBox error={(uses.error ?? remove.error) as Error} />}
+      {uses.error && <ErrorBox error={uses.error} />}
       {!found && !uses.error && <Text color="fg.muted">Looking what needs it…</Text>}
       {found && (
         <Box>
@@ -76,6 +60,6 @@ function Asking({ dataset, close }: { dataset: Dataset; close: () => void }) {
           )}
         </Box>
       )}
-    </PageDialog>
+    </DeleteDialog>
   );
 }

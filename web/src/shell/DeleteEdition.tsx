@@ -1,12 +1,8 @@
 import { Button, Text } from "@chakra-ui/react";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
 import { api, type Edition, take } from "../api/client";
-import { refresh } from "../api/queries";
-import { PageDialog } from "../shell/Dialog";
-import { ErrorBox } from "../shell/ErrorBox";
 import { may } from "../state/session";
+import { DeleteDialog } from "./DeleteDialog";
 
 /** Takes an edition away for good, after saying what goes with it. */
 export function DeleteEdition({ edition }: { edition: Edition }) {
@@ -23,31 +19,15 @@ export function DeleteEdition({ edition }: { edition: Edition }) {
 }
 
 function Asking({ edition, close }: { edition: Edition; close: () => void }) {
-  const client = useQueryClient();
-  const navigate = useNavigate();
-  const remove = useMutation({
-    mutationFn: () => take(api.DELETE("/api/editions/{id}", { params: { path: { id: edition.id } } })),
-    onSuccess: async () => {
-      close();
-      await navigate("/editions");
-      await refresh(client, "editions", "trials");
-    },
-  });
   const done = edition.state === "done";
   return (
-    <PageDialog
-      title={`Delete “${edition.name}”?`}
+    <DeleteDialog
+      name={edition.name}
+      remove={() => take(api.DELETE("/api/editions/{id}", { params: { path: { id: edition.id } } }))}
+      says={done ? `Delete ${edition.done} images` : "Remove"}
+      to="/editions"
+      changed={["editions", "trials"]}
       close={close}
-      footer={
-        <>
-          <Button colorPalette="gray" variant="ghost" size="sm" onClick={close}>
-            Keep it
-          </Button>
-          <Button colorPalette="red" size="sm" loading={remove.isPending} onClick={() => remove.mutate()}>
-            {done ? `Delete ${edition.done} images` : "Remove"}
-          </Button>
-        </>
-      }
     >
       <Text>
         {done
@@ -59,7 +39,6 @@ function Asking({ edition, close }: { edition: Edition; close: () => void }) {
           {edition.path}
         </Text>
       )}
-      {remove.error && <ErrorBox error={remove.error} />}
-    </PageDialog>
+    </DeleteDialog>
   );
 }
