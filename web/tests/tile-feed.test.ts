@@ -43,7 +43,7 @@ function frame(head: object, picture: number[]): Uint8Array {
   return bytes;
 }
 
-const rest = () => vi.advanceTimersByTimeAsync(50);
+const rest = () => vi.advanceTimersByTimeAsync(80);
 
 function serve(_address: string, { body, signal }: { body: string; signal: AbortSignal }): Promise<Response> {
   const wish: LooksWish = JSON.parse(body);

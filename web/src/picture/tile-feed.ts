@@ -53,7 +53,7 @@ export interface Settled {
 }
 
 /** Each change of the page costs about as much as drawing ten tiles: those that arrive within this time change together. */
-const TOGETHER_MS = 24;
+const TOGETHER_MS = 56;
 /** Whoever need not follow every tile hears of them this long after they are shown. */
 const REST_MS = 20;
 const SLOW_MS = 400;
