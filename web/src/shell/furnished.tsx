@@ -1,4 +1,4 @@
-import { type ComponentType, lazy, Suspense } from "react";
+import { type ComponentType, lazy, memo, Suspense } from "react";
 
 let first: Promise<unknown> = Promise.resolve();
 
@@ -21,11 +21,12 @@ async function load<P extends object>(part: () => Promise<ComponentType<P>>): Pr
 /** A part of a page that is loaded, with the component library, when it is first shown; nothing stands in its place until then. */
 export function furnished<P extends object>(part: () => Promise<ComponentType<P>>): ComponentType<P> {
   const Part = lazy(async () => ({ default: await load(part) }));
-  return (props) => (
+  // What stays as it is costs nothing, not even what is around it.
+  return memo((props: P) => (
     <Suspense>
       <Part {...props} />
     </Suspense>
-  );
+  ));
 }
 
 /** The same for a view, which the router waits for. */
