@@ -193,6 +193,26 @@ def test_the_demo_pipeline_from_nothing_by_keyboard(bench: Page, varlen_address:
     assert stops(page) == [step["id"] for step in lamp_drift["steps"]]
 
 
+def test_keys_go_on_where_they_were_after_choosing_a_step(bench: Page) -> None:
+    """The dialog of steps gives the focus back: to the stop it was on, or to the step that was added."""
+    page = bench
+    focused = "document.activeElement.dataset.stop"
+    page.locator("[data-stop]").first.focus()
+    before = page.evaluate(focused)
+    page.keyboard.press("a")
+    expect(page.get_by_label("Find a step")).to_be_focused()
+    expect(page.locator(".step-picture img").first).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    page.wait_for_function(f"{focused} === '{before}'")
+    page.keyboard.press("a")
+    page.get_by_label("Find a step").fill("gamma")
+    page.keyboard.press("Enter")
+    added = page.locator("[data-stop]").filter(has_text="gamma")
+    expect(added).to_be_focused()
+    expect(added).to_have_attribute("aria-pressed", "true")
+
+
 def test_the_strip_follows_the_parameter_in_focus(bench: Page) -> None:
     page = bench
     page.locator("[data-stop=tilt]").focus()

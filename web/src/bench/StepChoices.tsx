@@ -29,7 +29,7 @@ interface Props {
 }
 
 /** The dialog in which steps are looked at; one is added. */
-export function StepChoices({ open, close, ...choices }: Props & { open: boolean; close: () => void }) {
+export function StepChoices({ open, close, gone, ...choices }: Props & { open: boolean; close: () => void; gone: () => void }) {
   return (
     // Gone at once: a page that fades is drawn anew again and again just when the tiles come.
     <Dialog.Root
@@ -37,6 +37,7 @@ export function StepChoices({ open, close, ...choices }: Props & { open: boolean
       unmountOnExit
       open={open}
       onOpenChange={(change) => !change.open && close()}
+      onExitComplete={gone}
       placement="top"
       size="xl"
       motionPreset="none"

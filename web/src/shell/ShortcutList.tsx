@@ -27,7 +27,7 @@ export function ShortcutList({ close }: { close: () => void }) {
       <Flex direction="column" gap={2}>
         {SHORTCUTS.map(([keys, what]) => (
           <Flex key={keys} gap={4} align="baseline">
-            <Kbd width="190px" flex="none">
+            <Kbd width="190px" flex="none" wordSpacing="normal">
               {keys}
             </Kbd>
             <Text>{what}</Text>
