@@ -23,8 +23,7 @@ restore:
 test:
 	@scripts/setup --dev
 	@scripts/together scripts/front-tests scripts/check
-	@# The longest first: at the end no core waits for the other.
-	@.venv/bin/python -m pytest tests/package tests/docs tests/core -n auto
+	@.venv/bin/python -m pytest tests/core tests/docs tests/package -n auto
 	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server" ".venv/bin/python -m pytest tests/browser"
 
 bench:
