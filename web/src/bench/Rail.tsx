@@ -8,9 +8,9 @@ import { useView } from "../state/view";
 import { sayName, sayStep } from "../words/steps";
 import { AddStep } from "./AddStep";
 import { RailEdges } from "./RailEdges";
+import { RAIL_HEIGHT } from "./tile-width";
 import "./rail.css";
 
-export const RAIL_HEIGHT = 136;
 const TRAINING = 46;
 const EVALUATION = 98;
 const STOP = 132;

@@ -1,8 +1,9 @@
-import { Button, Flex, NativeSelect, Slider } from "@chakra-ui/react";
+import { Button, Flex, NativeSelect } from "@chakra-ui/react";
 import { Shuffle } from "lucide-react";
 import { memo } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, PipelineDocument } from "../api/client";
+import { QuietSlider } from "../shell/QuietSlider";
 import { LAYERS, type Pick, useView, WORST } from "../state/view";
 import { AdviceList } from "./Advice";
 import { ComparisonChoice } from "./Comparison";
@@ -148,23 +149,7 @@ function Small({
       <span>
         {label} {value}
       </span>
-      <Slider.Root
-        size="sm"
-        width="44px"
-        min={min}
-        max={max}
-        step={step}
-        value={[value]}
-        aria-label={[name]}
-        onValueChange={(details) => change(details.value[0] ?? value)}
-      >
-        <Slider.Control>
-          <Slider.Track bg="bg.emphasized">
-            <Slider.Range bg="fg.muted" />
-          </Slider.Track>
-          <Slider.Thumb index={0} bg="fg" borderColor="bg" boxSize={3} />
-        </Slider.Control>
-      </Slider.Root>
+      <QuietSlider label={name} value={value} min={min} max={max} step={step} width="44px" change={change} />
     </Flex>
   );
 }

@@ -1,4 +1,4 @@
-import { Box, Button, CloseButton, Flex, IconButton, Slider, Text } from "@chakra-ui/react";
+import { Box, Button, CloseButton, Flex, IconButton, Text } from "@chakra-ui/react";
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { Pin, ZoomIn, ZoomOut } from "lucide-react";
 import { type KeyboardEvent, type ReactNode, useRef, useState } from "react";
@@ -11,6 +11,7 @@ import { Command, DrawnSteps, ObjectOutcomes, quoted, TraceTitle } from "../pict
 import { pictureWidth } from "../picture/widths";
 import { FullView } from "../shell/FullView";
 import { fileName, saveFile } from "../shell/pipeline-file";
+import { QuietSlider } from "../shell/QuietSlider";
 import { useRoom } from "../shell/room";
 import { useView } from "../state/view";
 import { counted } from "../words/figures";
@@ -224,22 +225,7 @@ function Divider({ dataset, image, tile }: { dataset: Dataset; image: ImageRow; 
         </Box>
       </Box>
       <Flex width={`${fitted}px`} align="center" gap={3} height={`${TOOLS}px`} flex="none">
-        <Slider.Root
-          size="sm"
-          flex="1"
-          min={0}
-          max={100}
-          value={[share]}
-          aria-label={["Line between before and after"]}
-          onValueChange={(details) => setShare(details.value[0] ?? 50)}
-        >
-          <Slider.Control>
-            <Slider.Track bg="bg.emphasized">
-              <Slider.Range bg="fg.muted" />
-            </Slider.Track>
-            <Slider.Thumb index={0} bg="fg" borderColor="bg" boxSize={3} />
-          </Slider.Control>
-        </Slider.Root>
+        <QuietSlider label="Line between before and after" value={share} min={0} max={100} change={setShare} />
         <IconButton size="2xs" variant="ghost" aria-label="Zoom out" onClick={() => nearer(-1)} disabled={zoom === ZOOMS[0]}>
           <ZoomOut size={14} />
         </IconButton>

@@ -4,7 +4,7 @@ import { madeFrom, type Spot, TileFeed, type TilesWish } from "../picture/tile-f
 import { type PictureWidth, pictureWidth } from "../picture/widths";
 import { useDraft } from "../state/draft";
 import { useView } from "../state/view";
-import { fittingWidth, PANEL, TILE_GAP } from "./tile-width";
+import { fittingWidth, PANEL, RAIL_HEIGHT, TILE_GAP } from "./tile-width";
 
 export interface SheetState {
   feed: TileFeed;
@@ -46,7 +46,7 @@ export const NO_LEADING: Leading = new Map();
 export const benchFeed = new TileFeed();
 
 /** What stands above and below a sheet's rows, px: header, rail, tools, numbers, ledger. */
-const AROUND_ROWS = 40 + 136 + 41 + 20 + 64;
+const AROUND_ROWS = 40 + RAIL_HEIGHT + 41 + 20 + 64;
 
 /** The rows that will be in sight once a sheet with tiles of this width is laid out in the window. */
 function firstSight(images: readonly ImageRow[], tileWidth: number): Sight {

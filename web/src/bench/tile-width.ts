@@ -2,6 +2,8 @@ import { type RefObject, useLayoutEffect, useState } from "react";
 
 /** The width of the step's panel, px. */
 export const PANEL = 308;
+/** The height of the rail, px. */
+export const RAIL_HEIGHT = 136;
 export const NARROWEST = 96;
 export const WIDEST = 480;
 /** Between tiles, px. */
