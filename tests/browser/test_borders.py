@@ -121,17 +121,20 @@ def test_turned_boxes_are_drawn_turned(page: Page, varlen_address: str, tmp_path
     page.get_by_role("button", name="Open on the bench").click()
     original = page.locator("[data-testid=sheet] figure[aria-label^=Original]").first
     expect(original).to_have_attribute("data-boxes", "1")
-    turned_in(original)  # on the picture itself: what the layer of boxes changes
+    turned_in(original, on_picture=True)
     expect(page.locator(f"[data-testid=sheet] figure[aria-label^=Variant]{drawn('boxes')}").first).to_be_visible()
 
 
-def turned_in(figure: Locator) -> None:
-    """The middles of the turned box's sides are drawn, those of an upright box around it are not."""
+def turned_in(figure: Locator, *, on_picture: bool = False) -> None:
+    """The middles of the turned box's sides are drawn, those of an upright box around it are not.
+
+    Where labels are drawn on the picture itself, what counts is what the layer of boxes changes.
+    """
     sides, upright = [(50, 30), (66, 48), (42, 46), (26, 28)], [(46, 20.5), (69.5, 38), (46, 55.5), (22.5, 48)]
     drawn_there = colors_at(figure, 120, sides + upright)
-    boxes = figure.page.get_by_role("button", name="boxes", exact=True)
     bare = [[0, 0, 0, 0]] * 8
-    if boxes.count():
+    if on_picture:
+        boxes = figure.page.get_by_role("button", name="boxes", exact=True)
         boxes.click()
         expect(figure).to_have_attribute("data-boxes", "0")
         bare = colors_at(figure, 120, sides + upright)
