@@ -28,6 +28,7 @@ from varlen.demo.scene import Seen, photograph
 from varlen.demo.variants import write_variant
 from varlen.demo.write import write_demo
 from varlen.pipeline.document import Pipeline, from_json
+from varlen.steps import CATALOGUE
 from varlen.stores import Store
 
 # The first call of a compiled loop takes long, so no single example says anything about time.
@@ -35,6 +36,15 @@ settings.register_profile("varlen", deadline=None)
 settings.load_profile("varlen")
 
 PROJECT = Path(__file__).resolve().parent.parent
+
+
+@pytest.fixture(autouse=True)
+def catalogue_as_it_was() -> Iterator[None]:
+    """What a test adds to the catalogue of steps goes with it."""
+    before = dict(CATALOGUE)
+    yield
+    CATALOGUE.clear()
+    CATALOGUE.update(before)
 
 
 def free_port() -> int:

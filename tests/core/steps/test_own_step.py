@@ -11,18 +11,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 import varlen as v
-from varlen.steps import CATALOGUE, describe
+from varlen.steps import describe
 
 IMAGE = np.full((48, 64, 3), 200, np.uint8)
-
-
-@pytest.fixture(autouse=True)
-def catalogue() -> object:
-    """What a test adds to the catalogue goes with it."""
-    before = dict(CATALOGUE)
-    yield
-    CATALOGUE.clear()
-    CATALOGUE.update(before)
 
 
 def test_signature_and_docstring_become_parameters_schema_and_trace() -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import statistics
 import time
 from datetime import timedelta
 from typing import Any
@@ -134,12 +133,12 @@ def test_a_refusal_takes_as_long_whether_the_name_exists(db: None, settings: Any
     client, took = Client(HTTP_ORIGIN="http://testserver"), {"luna": [], "nobody-of-that-name": [], "shut-out": []}
     for _ in range(9):
         for name, times in took.items():
-            begun = time.perf_counter()
+            begun = time.process_time()  # of the processor, so that other programs don't count
             answer = client.post("/api/session", {"name": name, "password": "not this"}, content_type="application/json")
-            times.append(time.perf_counter() - begun)
+            times.append(time.process_time() - begun)
             assert (answer.status_code, answer.json()["message"]) == (401, "Name or password is not right.")
-    medians = [statistics.median(times) for times in took.values()]
-    assert max(medians) < 1.35 * min(medians), medians
+    least = {name: min(times) for name, times in took.items()}
+    assert max(least.values()) < 1.35 * min(least.values()), least
 
 
 def test_the_last_keeper_stays(visitors: dict[str, Client]) -> None:
