@@ -62,8 +62,9 @@ def test_from_a_match_to_the_rail_and_from_a_probe_to_its_verdict(page: Page, va
     expect(page.locator("[data-stop^=match-]")).to_have_count(0)
     page.keyboard.press("p")
     dialog = page.get_by_role("dialog", name="Does it help?")
-    dialog.get_by_role("textbox", name="Seeds").fill("1")
-    page.keyboard.press("Enter")
+    for wish, value in (("Seeds", "1"), ("Minutes", "0.2")):
+        dialog.get_by_role("textbox", name=wish).fill(value)
+        page.keyboard.press("Enter")
     dialog.get_by_role("button", name="Probe", exact=True).click()
     expect(dialog.locator("[data-verdict='For the field']")).to_contain_text(re.compile("helps|hurts|no difference shown"), timeout=400_000)
     expect(dialog.get_by_role("table", name="Robustness")).to_contain_text("darker")

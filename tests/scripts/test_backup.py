@@ -18,8 +18,9 @@ from varlen_server.keeping import Busy, backing_up, deleting
 PROJECT = Path(__file__).resolve().parents[2]
 #: Everything that a page shows, asked of the application itself.
 PAGES = """
-import json
+import hashlib, json, re
 from django.test import Client
+from varlen.editions.verify import verify
 from varlen_server.datasets.models import Dataset, Image
 from varlen_server.editions.models import Edition
 client = Client(HTTP_HOST="127.0.0.1")
@@ -29,18 +30,29 @@ for row in Dataset.objects.all():
     addresses += [f"/api/datasets/{row.pk}/{page}" for page in ("overview", "findings", "images", "rows")]
 for image in Image.objects.all():
     addresses += [f"/api/images/{image.pk}", f"/api/pictures/{image.sha256}/320.jpg"]
-import hashlib
+answers = {address: client.get(address) for address in addresses}
+assert {answer.status_code for answer in answers.values()} == {200}, [a for a, answer in answers.items() if answer.status_code != 200]
 # Where an edition lies is where the state folder is.
-import re
-def said(address):
-    text = client.get(address).content
-    return re.sub(rb'"path":"[^"]*"', b"", text) if address.startswith("/api/editions") else text
-pages = {address: hashlib.sha256(said(address)).hexdigest() for address in addresses}
-assert all(client.get(address).status_code == 200 for address in addresses), [a for a in addresses if client.get(a).status_code != 200]
-pages["verify"] = client.get("/api/editions/1").json()["output_digest"]
-from varlen.editions.verify import verify
+pages = {
+    address: hashlib.sha256(re.sub(rb'"path":"[^"]*"', b"", answer.content) if address.startswith("/api/editions") else answer.content).hexdigest()
+    for address, answer in answers.items()
+}
+pages["verify"] = answers["/api/editions/1"].json()["output_digest"]
 assert list(verify(Edition.objects.get(pk=1).folder)) == []
 print(json.dumps(pages))
+"""
+FORGOTTEN = """
+from varlen_server.datasets.models import Dataset
+Dataset.objects.filter(name="Meanwhile").delete()
+"""
+ADOPTED = """
+from django.contrib.auth import authenticate
+from varlen_server.editions.models import Edition
+from varlen_server.editions.recovery import adopt_folders
+print(authenticate(username="luna", password="lamp at the window"))
+Edition.objects.all().delete()
+assert adopt_folders() == []
+print(Edition.objects.get().name)
 """
 FILL = """
 import json, pathlib
@@ -119,7 +131,7 @@ def test_restored_elsewhere_every_page_is_the_same(running: Path, tmp_path: Path
     assert "checked" in made.stdout
     assert saved.stat().st_mode & 0o077 == 0
     assert backup(running, "backup", str(saved)).stderr.strip().endswith("is there already")
-    shell(running, "from varlen_server.datasets.models import Dataset\nDataset.objects.filter(name='Meanwhile').delete()")
+    shell(running, FORGOTTEN)
 
     other = running.with_name("backup-test-other")
     restored = backup(other, "restore", str(saved))
@@ -128,16 +140,9 @@ def test_restored_elsewhere_every_page_is_the_same(running: Path, tmp_path: Path
     database(other, "start")
     try:
         # Whatever had come of the further dataset by then is no part of the comparison.
-        shell(other, "from varlen_server.datasets.models import Dataset\nDataset.objects.filter(name='Meanwhile').delete()")
-        assert json.loads(shell(other, PAGES)) == before
-        assert (
-            shell(other, "from django.contrib.auth import authenticate\nprint(authenticate(username='luna', password='lamp at the window'))").strip()
-            == "luna"
-        )
+        assert json.loads(shell(other, FORGOTTEN + PAGES)) == before
         # The database alone lost, the edition comes back under its name with its scores.
-        shell(other, "from varlen_server.editions.models import Edition\nEdition.objects.all().delete()")
-        shell(other, "from varlen_server.editions.recovery import adopt_folders\nassert adopt_folders() == []")
-        assert shell(other, "from varlen_server.editions.models import Edition\nprint(Edition.objects.get().name)").strip() == "Kept by name"
+        assert shell(other, ADOPTED).split("\n")[:2] == ["luna", "Kept by name"]
     finally:
         database(other, "stop")
 

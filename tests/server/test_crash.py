@@ -62,7 +62,7 @@ class Running:
 
 @pytest.mark.slow
 def test_everything_is_killed_and_started_again_and_the_export_goes_on(survey_folder: Path, lamp_drift: dict[str, Any], tmp_path: Path) -> None:
-    order = {"variants": 50, "originals": False}
+    order = {"variants": 25, "originals": False}
     expected = export(read_dataset(survey_folder), from_json(lamp_drift), tmp_path / "whole", ExportSpec(**order), workers=2)  # type: ignore[arg-type]
     state = PROJECT / ".varlen" / "crash-test"
     shutil.rmtree(state, ignore_errors=True)

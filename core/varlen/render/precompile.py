@@ -1,8 +1,8 @@
 """Compiling every kernel once, so that nobody waits for it later; compiled code is kept on disk for the next process.
 
-    python -m varlen.render.precompile [--first]
+    python -m varlen.render.precompile [--first | --rest]
 
-With --first only what the demo's first contact sheet needs; the set-up does the rest once there is something to look at.
+With --first only what the demo's first contact sheet needs; the set-up does the rest once there is something to look at, or beside it.
 """
 
 from __future__ import annotations
@@ -95,6 +95,7 @@ def for_everything_else() -> None:
 
 
 if __name__ == "__main__":
-    for_first_sheet()
+    if "--rest" not in sys.argv:
+        for_first_sheet()
     if "--first" not in sys.argv:
         for_everything_else()

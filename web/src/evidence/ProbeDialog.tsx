@@ -26,6 +26,8 @@ export function ProbeDialog({ dataset, document, close }: Props) {
   const before = useQuery(askInquiries("probe", dataset.id));
   const [also, setAlso] = useState<number[]>([]);
   const [seeds, setSeeds] = useState(3);
+  /** About how long all may take; null for as long as it is usually worth. */
+  const [minutes, setMinutes] = useState<number | null>(null);
   const [open, setOpen] = useState<number | null>(null);
   const others = (pipelines.data ?? []).filter((each) => each.name !== document.name);
   const documents = useQueries({
@@ -40,7 +42,7 @@ export function ProbeDialog({ dataset, document, close }: Props) {
             dataset: dataset.id,
             documents: [{ ...document }, ...documents.flatMap((each) => (each.data ? [{ ...(each.data.document as object) }] : []))],
             seeds,
-            minutes: null,
+            minutes,
           },
         }),
       ),
@@ -73,13 +75,18 @@ export function ProbeDialog({ dataset, document, close }: Props) {
           <Text color="fg.muted">seeds</Text>
           <NumberField label="Seeds" value={seeds} low={1} high={30} change={(count) => setSeeds(count ?? 3)} />
         </Flex>
+        <Flex align="center" gap={2}>
+          <Text color="fg.muted">minutes</Text>
+          <NumberField label="Minutes" value={minutes} low={0.2} high={600} optional change={setMinutes} />
+        </Flex>
         <Button size="sm" colorPalette="amber" disabled={!ready || !may.work} loading={start.isPending} onClick={() => start.mutate()}>
           Probe
         </Button>
       </Flex>
       <Text color="fg.muted" fontSize="small" mb={4}>
         A small network is trained on the training split with each of them, equally long, and judged on untouched validation pictures. It
-        takes a few minutes and goes on when this is closed; results are kept under <Link to="/trials">Trials</Link>.
+        takes a few minutes, or about as many as you say: longer training tells smaller differences. It goes on when this is closed; results
+        are kept under <Link to="/trials">Trials</Link>.
       </Text>
       {start.error && <ErrorBox error={start.error} />}
       {shown !== null && (
