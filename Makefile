@@ -23,7 +23,7 @@ restore:
 test:
 	@scripts/setup --dev
 	@scripts/together scripts/front-tests scripts/check
-	@.venv/bin/python -m pytest tests/core tests/docs tests/package -n auto
+	@.venv/bin/python -m pytest tests/docs tests/package tests/core -n auto
 	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server" ".venv/bin/python -m pytest tests/browser"
 
 bench:
