@@ -1,4 +1,4 @@
-"""The same bytes on every processor. Compiling takes long, so this file comes first where tests run side by side."""
+"""The same bytes on every processor."""
 
 from __future__ import annotations
 
