@@ -13,6 +13,7 @@ from django.conf import settings
 from django.contrib.sessions.models import Session
 from django.utils import timezone
 
+from varlen_server.datasets.imports import unneeded_uploads
 from varlen_server.datasets.models import DatasetImport, Image
 from varlen_server.editions.models import Edition
 from varlen_server.evidence.models import Inquiry
@@ -38,7 +39,7 @@ def find_waste() -> list[Waste]:
     kinds = {
         "pictures that no dataset shows": _pictures(),
         "editions that were cancelled or deleted": _parts(),
-        "uploads of imports that have ended": _uploads(),
+        "uploads of imports that have ended": unneeded_uploads(time.time() - YOUNG),
         "runs of probes that are gone": _probes(),
         "small copies for the screen, made again when needed": (path for path in [Path(settings.TILES)] if path.exists()),
     }
@@ -76,15 +77,6 @@ def _parts() -> Iterator[Path]:
     for path in Path(settings.EDITIONS).glob(".edition-*"):
         match = re.fullmatch(r"\.edition-(\d+)\.(varlen-part|removed)", path.name)
         if match and (match[2] == "removed" or int(match[1]) not in alive):
-            yield path
-
-
-def _uploads() -> Iterator[Path]:
-    ended = (DatasetImport.State.DONE, DatasetImport.State.FAILED, DatasetImport.State.CANCELLED)
-    needed = {Path(folder).name for folder in DatasetImport.objects.exclude(state__in=ended).values_list("folder", flat=True) if folder}
-    before = time.time() - YOUNG
-    for path in Path(settings.UPLOADS).glob("*"):
-        if path.name not in needed and path.stat().st_mtime < before:
             yield path
 
 

@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-import statistics
-import time
 from collections import Counter
-from collections.abc import Sequence
 from typing import Any
 
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.formats import WRITERS
 from varlen.datasets.summary import evenly_spaced
 from varlen.editions.allotment import TRAINING, Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.hands import fitting_workers
 from varlen.errors import VarlenError
+from varlen.forecasts.cost import cost_of_one, seconds_for
 from varlen.pipeline.document import Pipeline
 from varlen.render.renderer import Renderer
 
-#: Variants of which labels are followed, and images really made, to tell.
-FOLLOWED, MEASURED = 400, 6
-#: What starting the processes of an export takes, seconds.
-START_SECONDS = 1.5
+#: Variants of which labels are followed to tell.
+FOLLOWED = 400
 
 
 def outlook(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int | None = None) -> dict[str, Any]:
@@ -34,14 +29,14 @@ def outlook(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, workers: int
     allotment = Allotment(dataset, spec, pipeline.seed)
     renderer = Renderer(dataset, pipeline)
     found = _counted(renderer, allotment)
-    size, seconds = measured(renderer, spec, allotment)
+    size, seconds = cost_of_one(renderer, spec, allotment)
     workers = workers or fitting_workers(dataset, found["total"])
     return {
         "format": spec.format,
         **found,
         "bytes": round(size * found["total"]),
         "workers": workers,
-        "seconds": round((START_SECONDS if workers > 1 else 0.0) + seconds * found["total"] / max(workers, 1), 1),
+        "seconds": seconds_for(found["total"], seconds, workers),
     }
 
 
@@ -113,23 +108,3 @@ def _kept_shares(renderer: Renderer, allotment: Allotment) -> dict[str, float]:
             before.update(classes[n] for n in renderer.dataset.entries[keys[place]].objects.classes.tolist())
             after.update(classes[n] for n in found.classes.tolist())
     return {name: after[name] / count for name, count in before.items()}
-
-
-def measured(renderer: Renderer, spec: ExportSpec, allotment: Allotment) -> tuple[float, float]:
-    """Bytes, and seconds of one processor core, of an average image, from a few that are really made."""
-    every: list[tuple[str, int]] = []
-    for split, keys in allotment.keys.items():
-        for place in evenly_spaced(range(len(keys)), MEASURED):
-            numbers: Sequence[int] = allotment.variants(split, place)
-            every += [(keys[place], numbers[-1])] if numbers else []
-    writer = WRITERS[spec.format](renderer.dataset)
-    sizes, seconds = [], []
-    for key, variant in evenly_spaced(every, MEASURED):
-        start = time.thread_time()
-        try:
-            sample, _ = renderer.render(key, variant)
-        except VarlenError:
-            continue
-        sizes.append(len(writer.picture(sample.pixels, spec.image, spec.quality)))
-        seconds.append(time.thread_time() - start)
-    return (statistics.mean(sizes), statistics.median(seconds)) if sizes else (0.0, 0.0)

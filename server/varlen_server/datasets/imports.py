@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 import tempfile
-from collections.abc import Iterable
+from collections.abc import Iterator
 from datetime import timedelta
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -215,8 +215,14 @@ def _clear_forgotten() -> None:
     for dataset_import in DatasetImport.objects.filter(state__in=OPEN, created__lt=oldest):
         clear(dataset_import)
         dataset_import.delete()
-    known = set(DatasetImport.objects.exclude(folder="").values_list("folder", flat=True))
-    uploads: Iterable[Path] = settings.UPLOADS.glob("*") if settings.UPLOADS.exists() else ()
-    for folder in uploads:
-        if str(folder) not in known and folder.stat().st_mtime < oldest.timestamp():
-            shutil.rmtree(folder, ignore_errors=True)
+    for folder in unneeded_uploads(oldest.timestamp()):
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def unneeded_uploads(before: float) -> Iterator[Path]:
+    """Folders of uploads that no import needs any more, and that nothing came into since `before`, seconds since the epoch."""
+    ended = (State.DONE, State.FAILED, State.CANCELLED)
+    needed = {Path(folder).name for folder in DatasetImport.objects.exclude(state__in=ended).values_list("folder", flat=True) if folder}
+    for path in settings.UPLOADS.glob("*"):
+        if path.name not in needed and path.stat().st_mtime < before:
+            yield path

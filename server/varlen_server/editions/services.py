@@ -34,7 +34,7 @@ from varlen_server.keeping import deleting
 from varlen_server.people.log import note
 from varlen_server.pipelines.models import Revision
 from varlen_server.pipelines.services import register
-from varlen_server.sheet.cost import cost_of_one, seconds_for
+from varlen_server.sheet.cost import cost_of
 from varlen_server.sheet.renderers import renderer_of
 
 State = Edition.State
@@ -104,8 +104,6 @@ def estimate(dataset: Dataset, document: dict[str, Any], spec: ExportSpec) -> di
     spec = spec.for_dataset(renderer.dataset)
     allotment = Allotment(renderer.dataset, spec, pipeline.seed)
     counts = allotment.counts()
-    size, seconds = cost_of_one(renderer, dataset.digest, spec)
-    total = sum(counts.values())
     settings.EDITIONS.mkdir(parents=True, exist_ok=True)
     lost = [{**loss, "says": in_words(loss)} for loss in losses_of(renderer.dataset, spec.format)]
     classes = [{"name": name, **both} for name, both in expected_labels(renderer.dataset, allotment).items()]
@@ -114,10 +112,9 @@ def estimate(dataset: Dataset, document: dict[str, Any], spec: ExportSpec) -> di
         "lost": lost,
         "class_objects": classes,
         "counts": counts,
-        "total": total,
-        "bytes": round(size * total),
+        "total": sum(counts.values()),
         "free": shutil.disk_usage(settings.EDITIONS).free,
-        "seconds": seconds_for(total, seconds),
+        **cost_of(renderer, dataset.digest, spec, allotment),
     }
 
 

@@ -37,7 +37,7 @@ from varlen_server.datasets.models import Dataset, Image
 from varlen_server.pipelines.services import register
 from varlen_server.previews import preview
 from varlen_server.response_cache import cached_json, cached_picture
-from varlen_server.sheet.cost import cost_of_one, seconds_for
+from varlen_server.sheet.cost import cost_of
 from varlen_server.sheet.priority import foreground, yield_to_foreground
 from varlen_server.sheet.renderers import renderer_for, renderer_of
 
@@ -85,10 +85,8 @@ class Bench:
         spec = spec.for_dataset(dataset)
         allotment = Allotment(dataset, spec, self.pipeline.seed)
         counts = allotment.counts()
-        total = sum(counts.values())
         # The sample depends on neither the number of variants nor the originals.
         sampled = orjson.loads(cached_json("ledgers-5", self.key, partial(_sampled_losses, self.renderer)))
-        size, seconds = cost_of_one(self.renderer, self.dataset.digest, spec)
         kept = sampled.pop("kept_shares")
         labels = [
             {"name": name, "before": both["before"], "after": round(both["after"] * kept.get(name, 1.0))}
@@ -97,10 +95,9 @@ class Bench:
         return {
             "counts": counts,
             "class_objects": labels,
-            "total": total,
+            "total": sum(counts.values()),
             **sampled,
-            "bytes": round(size * total),
-            "seconds": seconds_for(total, seconds),
+            **cost_of(self.renderer, self.dataset.digest, spec, allotment),
         }
 
     def forecast(self, draws: int) -> bytes:
