@@ -374,6 +374,24 @@ def test_rail_and_tiles_can_be_used_before_the_rest_is_there(page: Page, varlen_
     assert chosen.bounding_box() == place  # nothing has moved
 
 
+def test_letters_are_shortcuts_on_a_slider_too(bench: Page) -> None:
+    """What a slider changed is taken back, another seed taken, a step added, without leaving it first."""
+    page = bench
+    slider = page.get_by_role("slider", name="degrees highest")
+    slider.focus()
+    there = slider.get_attribute("aria-valuenow") or ""
+    page.keyboard.press("ArrowRight")
+    expect(slider).not_to_have_attribute("aria-valuenow", there)
+    page.keyboard.press("Control+z")
+    expect(slider).to_have_attribute("aria-valuenow", there)
+    seed = page.get_by_label("Seed", exact=True)
+    before = seed.input_value()
+    page.keyboard.press("r")
+    expect(seed).not_to_have_value(before)
+    page.keyboard.press("a")
+    expect(page.get_by_label("Find a step")).to_be_focused()
+
+
 def test_a_sheet_that_is_scrolled_shows_quick_looks_and_then_exact_ones(bench: Page) -> None:
     """While rows pass by no exact picture is asked for; where the hand rests all tiles in sight become exact."""
     page = bench

@@ -45,7 +45,8 @@ export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale
           onClick={look}
         >
           <Text truncate>
-            objects {percent(ledger.kept / all)} whole · {percent(ledger.clipped / all)} clipped ·{" "}
+            <Roomy>objects </Roomy>
+            {percent(ledger.kept / all)} whole · <Roomy>{percent(ledger.clipped / all)} clipped · </Roomy>
             <Text as="span" color={ledger.dropped ? "loss" : undefined}>
               {percent(ledger.dropped / all)} lost
             </Text>
@@ -72,6 +73,18 @@ export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale
     </Flex>
   );
 });
+
+/** The narrowest window that shows everything, px. */
+const ROOM = "1130px";
+
+/** Words that go first where there is little room. */
+function Roomy({ children }: { children: React.ReactNode }) {
+  return (
+    <Text as="span" css={{ [`@media (max-width: ${ROOM})`]: { display: "none" } }}>
+      {children}
+    </Text>
+  );
+}
 
 /** How many images are wished for. */
 const Wished = memo(function Wished({ training }: { training: number }) {
@@ -118,7 +131,7 @@ const sayClass = ({ name, before, after }: Ledger["class_objects"][number]) => `
 
 /** `spare`: what goes first where there is little room; `narrow`: what goes next. */
 function Figures({ lines, dim, spare, narrow }: { lines: [string, string]; dim: number; spare?: boolean; narrow?: boolean }) {
-  const gone = spare ? "1380px" : narrow ? "1130px" : "0px";
+  const gone = spare ? "1380px" : narrow ? ROOM : "0px";
   return (
     <Box flex="none" whiteSpace="nowrap" opacity={dim} css={{ [`@media (max-width: ${gone})`]: { display: "none" } }}>
       <Text>{lines[0]}</Text>
