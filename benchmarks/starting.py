@@ -13,7 +13,6 @@ import sys
 import tempfile
 import time
 from pathlib import Path
-from urllib.error import URLError
 from urllib.request import urlopen
 
 from benchmarks.exports import USUAL
@@ -73,5 +72,5 @@ def _answers(port: int) -> bool:
     try:
         with urlopen(f"http://127.0.0.1:{port}/api/steps", timeout=5) as answer:
             return bool(answer.status == 200)
-    except (URLError, OSError):
+    except OSError:
         return False

@@ -21,7 +21,7 @@ def cost_of(renderer: Renderer, dataset_digest: str, spec: ExportSpec, allotment
 
     Of one image it is measured once for a dataset, a pipeline and a form of pictures, so that all who ask hear the same.
     """
-    varied = sorted((split, (spec.allots and split == TRAINING) or bool((spec.variants_for(split) or [0])[-1])) for split in allotment.keys)
+    varied = sorted((split, (spec.allots and split == TRAINING) or any(spec.variants_for(split))) for split in allotment.keys)
     asked = [dataset_digest, renderer.pipeline.digest, spec.format, spec.image, spec.quality, varied]
     size, seconds = orjson.loads(cached_json("costs", asked, lambda: cost_of_one(renderer, spec, allotment, MEASURED)))
     total = sum(allotment.counts().values())

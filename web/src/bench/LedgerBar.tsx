@@ -74,13 +74,16 @@ export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale
   );
 });
 
-/** The narrowest window that shows everything, px. */
-const ROOM = "1130px";
+/** Windows no wider than this, px, show only what is most needed. */
+const NARROW = 1130;
 
-/** Words that go first where there is little room. */
+/** Left out of windows no wider than `width`, px. */
+const goneAt = (width: number) => ({ [`@media (max-width: ${width}px)`]: { display: "none" } });
+
+/** Words that narrow windows leave out. */
 function Roomy({ children }: { children: React.ReactNode }) {
   return (
-    <Text as="span" css={{ [`@media (max-width: ${ROOM})`]: { display: "none" } }}>
+    <Text as="span" css={goneAt(NARROW)}>
       {children}
     </Text>
   );
@@ -131,9 +134,9 @@ const sayClass = ({ name, before, after }: Ledger["class_objects"][number]) => `
 
 /** `spare`: what goes first where there is little room; `narrow`: what goes next. */
 function Figures({ lines, dim, spare, narrow }: { lines: [string, string]; dim: number; spare?: boolean; narrow?: boolean }) {
-  const gone = spare ? "1380px" : narrow ? ROOM : "0px";
+  const gone = spare ? 1380 : narrow ? NARROW : 0;
   return (
-    <Box flex="none" whiteSpace="nowrap" opacity={dim} css={{ [`@media (max-width: ${gone})`]: { display: "none" } }}>
+    <Box flex="none" whiteSpace="nowrap" opacity={dim} css={goneAt(gone)}>
       <Text>{lines[0]}</Text>
       <Text color="fg.muted">{lines[1]}</Text>
     </Box>
