@@ -24,7 +24,7 @@ def index() -> str:
     lines = [
         "# Steps",
         "",
-        "Written from the code by `make step-docs`. A range is `[low, high]`; a single number stands for a fixed value. A range of",
+        "Written from the code by `make step-docs`. A range is `[low, high]`, and `[x, x]` is always x. A range of",
         "factors (×) is drawn evenly in its logarithm, every other range evenly. Every step also has an `id` (its draws depend on it)",
         "and `enabled`. Steps of your own: [own-steps.md](own-steps.md).",
         "",
@@ -50,7 +50,9 @@ def page(cls: type[Step]) -> str:
     )
     if formula:
         lines += [" ".join(formula.split()), ""]
-    shown = ", ".join(f"{name}={value!r}" for name, value in (settings[0] if settings else {}).items())
+    chosen = cls.shown[0] if cls.shown else {name: tuple(parameter["default"]) for parameter in about["parameters"] for name in [parameter["name"]]
+                                             if settings and name in settings[0]}  # fmt: skip
+    shown = ", ".join(f"{name}={value!r}" for name, value in chosen.items())
     lines += ["```python", "import varlen as v", "", f"step = v.{cls.__name__}({shown})", "```", ""]
     lines += ["| parameter | default | allowed | meaning |", "|---|---|---|---|"]
     lines += [_row(parameter) for parameter in about["parameters"]]
@@ -66,11 +68,13 @@ def settings_shown(cls: type[Step]) -> list[dict[str, Any]]:
             low, high = parameter["default"]
             middle = math.sqrt(low * high) if parameter.get("log") else (low + high) / 2
             middle = round(middle) if parameter.get("whole") else round(middle, 3)
-            return [{parameter["name"]: value} for value in (low, middle, high)]
+            return [{parameter["name"]: (value, value)} for value in (low, middle, high)]
     return []
 
 
 def _short(value: Any) -> str:
+    if isinstance(value, tuple) and len(set(value)) == 1:
+        value = value[0]
     return f"{value:g}" if isinstance(value, (int, float)) else str(value).strip("[]")
 
 

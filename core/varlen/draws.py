@@ -17,11 +17,7 @@ import math
 import struct
 from array import array
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, TypeVar
-
-if TYPE_CHECKING:
-    import numpy as np
-    from numpy.typing import NDArray
+from typing import TypeVar
 
 T = TypeVar("T")
 
@@ -82,16 +78,6 @@ class Stream:
     def pick(self, options: Sequence[T]) -> T:
         """One of `options`, all equally likely."""
         return options[self.below(len(options))]
-
-
-def units_of(seed: int, image: str, variants: Sequence[int], step: str) -> NDArray[np.float64]:
-    """The first eight numbers in [0, 1) of the streams of many variants, (V, 8)."""
-    import numpy as np
-
-    before, after = f"{seed}\x1f{image}\x1f".encode("utf-8", "surrogatepass"), f"\x1f{step}\x1f0".encode("utf-8", "surrogatepass")
-    raw = b"".join([_hash(before + b"%d" % variant + after).digest() for variant in variants])
-    words: NDArray[np.uint64] = np.frombuffer(raw, "<u8").reshape(-1, 8) >> np.uint64(11)
-    return words.astype(np.float64) * _UNIT
 
 
 def factor_between(low: float, high: float, unit: float) -> float:

@@ -326,7 +326,7 @@ def test_revisions_are_never_overwritten(client: Client, lamp_drift: dict) -> No
 
 
 def test_all_problems_of_a_pipeline_reach_the_screen(client: Client, moths: Any) -> None:
-    document = {"varlen_pipeline": 1, "steps": [{"step": "rotate", "degrees": 999}, {"step": "spin"}]}
+    document = {"varlen_pipeline": 1, "steps": [{"step": "rotate", "degrees": [999, 999]}, {"step": "spin"}]}
     answer = post(client, "/api/sheet", {"dataset": moths.pk, "document": document, "images": [], "variants": 1})
     assert answer.status_code == 422
     assert answer.json()["problems"] == [

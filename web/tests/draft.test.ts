@@ -121,15 +121,15 @@ test("a step goes before the last resize, unless it is for the finished size", (
   addStep(facts("gamma", "light"));
   addStep(facts("blur", "texture"));
   addStep(facts("gamma", "light"));
-  expect(ids()).toEqual(["mirror", "tilt", "gamma", "gamma_2", "fit", "blur"]);
+  expect(ids()).toEqual(["mirror", "tilt", "gamma", "gamma-2", "fit", "blur"]);
 });
 
 test("copies have ids of their own, those in branches too", () => {
   const branches = [{ weight: 1, steps: [step("deep", "blur")] }];
-  openDocument({ ...START, steps: [step("ways", "junction", { branches }), step("ways_2", "flip")] });
-  expect(duplicateStep("ways")).toBe("ways_3");
+  openDocument({ ...START, steps: [step("ways", "junction", { branches }), step("ways-2", "flip")] });
+  expect(duplicateStep("ways")).toBe("ways-3");
   const copy = useDraft.getState().document?.steps[1] as unknown as { branches: { steps: PipelineStep[] }[] };
-  expect(copy.branches[0]?.steps[0]?.id).toBe("deep_2");
+  expect(copy.branches[0]?.steps[0]?.id).toBe("deep-2");
   expect(duplicateStep("nowhere")).toBe("nowhere");
 });
 

@@ -27,7 +27,7 @@ class Loss(NamedTuple):
 
     >>> import numpy as np, varlen as v
     >>> labels = v.Labels(boxes=[[2, 2, 12, 12]], ids=["a"])
-    >>> v.Pipeline([v.Shift(x_fraction=-0.5, y_fraction=0)]).render(np.zeros((48, 64, 3), np.uint8), labels).lost
+    >>> v.Pipeline([v.Shift(x_fraction=(-0.5, -0.5), y_fraction=(0, 0))]).render(np.zeros((48, 64, 3), np.uint8), labels).lost
     [Loss(id='a', reason='outside the frame', step='shift', share=0.0)]
     """
 
@@ -197,7 +197,7 @@ class Rendered:
         pictures that were mixed in, in their order. Raises `ArrayError` for an array of another size.
 
         >>> import numpy as np, varlen as v
-        >>> out = v.Pipeline([v.Shift(x_fraction=0.25, y_fraction=0)]).render(np.zeros((40, 80, 3), np.uint8))
+        >>> out = v.Pipeline([v.Shift(x_fraction=(0.25, 0.25), y_fraction=(0, 0))]).render(np.zeros((40, 80, 3), np.uint8))
         >>> depth = np.full((40, 80), 1.5, np.float32)
         >>> moved = out.again(depth, fill=-1)
         >>> moved.dtype, moved[0, 19], moved[0, 20]

@@ -237,6 +237,22 @@ def check(file: PipelineArgument) -> None:
 
 
 @pipeline_app.command()
+def upgrade(file: Annotated[Path, typer.Argument(help="a pipeline file written by hand for version 0.1")]) -> None:
+    """Rewrite a file for version 1.0: a single number x for a range becomes [x, x], which is what it meant."""
+    from varlen.atomic_files import write_whole
+    from varlen.pipeline.document import Pipeline, plain_file
+    from varlen.pipeline.reading import upgraded
+
+    data, changes = upgraded(plain_file(file))
+    pipeline = Pipeline.from_json(data, str(file))
+    for change in changes:
+        print(change)
+    if changes:
+        write_whole(file, json.dumps(data, indent=2, ensure_ascii=False).encode() + b"\n")
+    print(f"{file}: {'upgraded' if changes else 'nothing to change'}, {pipeline.digest}")
+
+
+@pipeline_app.command()
 def show(file: PipelineArgument) -> None:
     """Print a pipeline with every default spelled out, and its digest on stderr."""
     from varlen.pipeline.document import read

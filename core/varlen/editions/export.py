@@ -58,6 +58,7 @@ def export(
     leave_out: bool = False,
     accept_loss: Collection[str] = (),
     known_as: Mapping[str, str] | None = None,
+    made_by: str = "",
     progress: Callable[[int, int], None] = lambda done, total: None,
     stop: Callable[[], bool] = lambda: False,
 ) -> EditionRecord:
@@ -65,7 +66,8 @@ def export(
 
     scheduler: address of a Dask scheduler that does the work instead of `workers` processes;
     leave_out: skip what can't be made, and record it; accept_loss: kinds of labels that the format may lose altogether (see
-    `losses.KINDS`), or "all"; known_as: goes into the record as it is; progress: called with images
+    `losses.KINDS`), or "all"; known_as: goes into the record as it is; made_by: the version that the record and its
+    digests name, where an older edition is made again; progress: called with images
     dealt with and their final number; stop: asked now and then, raises `Cancelled` when true.
     Raises `EditionError`, and `LossRefused` before anything is written; after an image that can't be made, a full disk, `Cancelled` or a
     crash, `resume=True` goes on with what there is.
@@ -74,10 +76,10 @@ def export(
     lost = check_losses(dataset, spec.format, accept_loss)
     if url := url_of(out):
         again = partial(export, dataset, pipeline, spec=spec, workers=workers, scheduler=scheduler, resume=True, leave_out=leave_out,
-                        accept_loss=accept_loss, known_as=known_as, progress=progress, stop=stop)  # fmt: skip
+                        accept_loss=accept_loss, known_as=known_as, made_by=made_by, progress=progress, stop=stop)  # fmt: skip
         return export_to_store(url, again, resume, WRITERS[spec.format].packs)
     part = claim(out)
-    head = _head(dataset, pipeline, spec, lost)
+    head = _head(dataset, pipeline, spec, lost, made_by or __version__)
     chunks = _Chunks(Allotment(dataset, spec, pipeline.seed))
     total = chunks.total
     if not total:
@@ -96,10 +98,10 @@ def export(
         raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
 
 
-def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, lost: list[Loss]) -> EditionHead:
+def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, lost: list[Loss], made_by: str) -> EditionHead:
     head: dict[str, Any] = {
         "varlen_edition": 1,
-        "varlen": __version__,
+        "varlen": made_by,
         "dataset": dataset.name,
         "dataset_path": dataset.origin,
         "dataset_digest": dataset.digest(),

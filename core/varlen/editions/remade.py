@@ -16,7 +16,6 @@ from pathlib import Path
 import numpy as np
 import orjson
 
-from varlen._version import __version__
 from varlen.atomic_files import file_digest
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.image_files import IMAGE_TYPES, decode
@@ -76,8 +75,6 @@ def _pixel_problem(folder: Path, row: Row) -> str:
 
 def _remade(folder: Path, record: EditionRecord, dataset: Dataset, progress: Callable[[], None]) -> list[Problem]:
     """What differs from the edition made anew."""
-    if record["varlen"] != __version__:
-        raise EditionError(f"{folder}: made by Varlen {record['varlen']}, this is {__version__}, which may make it otherwise")
     spec = ExportSpec(**ExportSpec.fields_of(record))
     place = Path(tempfile.mkdtemp(prefix=f".{folder.name}.remade-", dir=folder.absolute().parent))
     done = 0
@@ -90,7 +87,7 @@ def _remade(folder: Path, record: EditionRecord, dataset: Dataset, progress: Cal
 
     try:
         made = export(dataset, recorded_pipeline(folder, record), place / "again", spec, workers=os.cpu_count() or 1,
-                      leave_out=bool(record.get("left_out")), accept_loss=("all",), progress=told)  # fmt: skip
+                      leave_out=bool(record.get("left_out")), accept_loss=("all",), made_by=record["varlen"], progress=told)  # fmt: skip
         return _differences(folder, record, place / "again", made)
     finally:
         shutil.rmtree(place, ignore_errors=True)

@@ -28,10 +28,11 @@ class TrialCell:
 
 
 def order_for(pipeline: Pipeline, spec: ExportSpec) -> ExportSpec:
-    """The order of one cell: a pipeline in which nothing varies makes each image once, whatever the variants."""
+    """The order of one cell: a pipeline in which nothing varies makes each variant once, and where it leaves training images as they are, none."""
     if pipeline.varies:
         return spec
-    return replace(spec, variants=0, originals=True, total=0, per_class=0, balance=False)
+    once = replace(spec, total=0, per_class=0, balance=False)
+    return replace(once, variants=1) if pipeline.alters_training else replace(once, variants=0, originals=True)
 
 
 def grid(datasets: list[Dataset], pipelines: list[Pipeline], out: Path, spec: ExportSpec, *, workers: int = 1, scheduler: str = "",

@@ -157,7 +157,7 @@ def match(dataset: Dataset, field: Dataset, pipeline: Pipeline | None = None, *,
         ours = measurer.measure(dataset, given, [(key, 0) for key in evenly_spaced(keys, MOST_TRAINING)])
         _enough(len(ours), dataset.name, "training pictures that can be read")
         what = "variants"
-        before = measurer.measure(dataset, given, _variants(keys, TOLD)) if given.varies else ours
+        before = measurer.measure(dataset, given, _variants(keys, TOLD)) if given.alters_training else ours
         _enough(len(before), dataset.name, "variants that can be made")
         told_before = _tell(theirs, before)
         settings: list[Setting] = []

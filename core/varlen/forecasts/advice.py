@@ -1,13 +1,12 @@
 """Advice: things in a pipeline that are allowed but rarely intended, each with its reason.
 
-It is derived from the pipeline, the dataset's labels and a sample of draws; it never stops anything.
+It is derived from the pipeline (see `varlen.pipeline.advice`), the dataset's labels and a sample of draws; it never stops anything.
 """
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
@@ -15,9 +14,9 @@ import numpy as np
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import evenly_spaced
 from varlen.errors import RenderError
+from varlen.pipeline.advice import Advice, advice_on_pipeline
 from varlen.pipeline.document import Pipeline
 from varlen.render.renderer import Renderer
-from varlen.steps.base import Step
 
 #: A class's marks: it must not be mirrored, it must stay upright.
 MARKS = ("not-mirrored", "upright")
@@ -33,20 +32,6 @@ STRONG = 15.0
 WIDTH = 2.355
 
 
-@dataclass(frozen=True, slots=True)
-class Advice:
-    """What was noticed. kind and step name it, so that it can be dismissed; step "" is the whole pipeline."""
-
-    kind: str
-    step: str
-    says: str
-    why: str
-
-    def to_json(self) -> dict[str, Any]:
-        """As plain values."""
-        return asdict(self)
-
-
 def advice_on(
     dataset: Dataset, pipeline: Pipeline, marks: Mapping[str, list[str]] | None = None, pause: Callable[[], None] = lambda: None, draws: bool = True
 ) -> list[Advice]:
@@ -58,31 +43,10 @@ def advice_on(
     found = [
         *_of_keypoints(dataset, steps),
         *_of_marks(dataset, steps, marks or {}),
-        *_of_scope(steps),
-        *_of_order(pipeline),
+        *advice_on_pipeline(pipeline),
         *_of_blur(dataset, steps),
     ]
     return [*found, *_of_draws(dataset, pipeline, steps, pause)] if draws else found
-
-
-def mirrors(step: Step) -> set[str]:
-    """How a step may mirror a picture: from left to right, upside down, or both, which is half a turn."""
-    if step.step != "flip":
-        return set()
-    direction = str(step.direction)  # type: ignore[attr-defined]
-    return {"horizontal", "vertical"} if direction == "either" else {direction}
-
-
-def upends(step: Step) -> bool:
-    """Whether a step may leave a picture far from upright."""
-    match step.step:
-        case "flip":
-            return bool(mirrors(step) & {"vertical", "both"})
-        case "rotate":
-            return bool(max(abs(end) for end in step.degrees) > STRONG)  # type: ignore[attr-defined]
-        case "quarter_turn":
-            return any(turns % 4 for turns in step.turns)  # type: ignore[attr-defined]
-    return False
 
 
 def _of_keypoints(dataset: Dataset, steps: list[Any]) -> Iterator[Advice]:
@@ -90,7 +54,7 @@ def _of_keypoints(dataset: Dataset, steps: list[Any]) -> Iterator[Advice]:
     unpaired = dataset.skeleton.unpaired()
     told = False
     for step in steps:
-        ways = mirrors(step)
+        ways = step.mirrors
         if paired and ways & {"vertical"}:
             yield Advice("vertical-flip", step.id, "An upside-down flip swaps left and right keypoints.",
                        "Upside down, a left wing stays on the animal's left only if the camera looks straight down.")  # fmt: skip
@@ -113,33 +77,8 @@ def _of_marks(dataset: Dataset, steps: list[Any], marks: Mapping[str, list[str]]
             continue
         said = ", ".join(names[:3]) + (" …" if len(names) > 3 else "")
         for step in steps:
-            if (mark == "not-mirrored" and mirrors(step)) or (mark == "upright" and upends(step)):
+            if (mark == "not-mirrored" and step.mirrors) or (mark == "upright" and step.most_turn > STRONG):
                 yield Advice(mark, step.id, f"{said}: {verb}.", "The class is marked so on the dataset's page, and this step does it.")
-
-
-def _of_scope(steps: list[Any]) -> Iterator[Advice]:
-    for step in steps:
-        spans = [value for value in step.__dict__.values() if isinstance(value, tuple) and len(value) == 2 and value[0] != value[1]]
-        numbers = any(all(isinstance(end, (int, float)) for end in span) for span in spans)
-        if step.scope == "every" and (step.probability < 1 or (numbers and step.step not in ("resize", "crop", "pad"))):
-            yield Advice("random-everywhere", step.id, "A random step changes every split, evaluation included.",
-                       "Scores on validation and test would depend on the draw; keep chance to the training split.")  # fmt: skip
-
-
-def _of_order(pipeline: Pipeline) -> Iterator[Advice]:
-    on = [step for step in pipeline.steps if step.enabled]
-    for place, step in enumerate(on):
-        later = on[place + 1 :]
-        if step.step == "resize" and any(other.kind == "geometry" and other.step not in ("resize", "pad", "crop") for other in later):
-            yield Advice("resize-early", step.id, "The picture is made smaller before it is moved.",
-                       "Steps after it work with fewer pixels, and what they expose can't be filled from the larger picture.")  # fmt: skip
-        # A matched step has its amount from pictures that were resized after their noise, too.
-        matched = step.id.startswith("match-")
-        if step.step == "noise" and not matched and any(other.step == "resize" for other in later):
-            yield Advice("noise-resized", step.id, "Noise is averaged away by the resize after it.",
-                       "A sensor's noise is there at the size the model sees; put it after the resize.")  # fmt: skip
-        if step.step == "compress" and any(other.step == "noise" for other in later):
-            yield Advice("noise-late", step.id, "Noise comes after the compression.", "A camera compresses what its sensor saw, noise included.")
 
 
 def _of_blur(dataset: Dataset, steps: list[Any]) -> Iterator[Advice]:

@@ -16,7 +16,6 @@ from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
 from varlen.errors import RenderError, VarlenError
-from varlen.forecasts.many_moves import moves_of
 from varlen.forecasts.straight import only_resample, straight_tiles
 from varlen.forecasts.tally import Motion, MoveCounter, Tally, count_one
 from varlen.labels.outcomes import SOURCE
@@ -135,13 +134,7 @@ class _Count:
     def batch(self, image: str, variants: range) -> None:
         """Some variants of one image."""
         tally, simple = self.tally, []
-        moves = moves_of(self.renderer.pipeline, self.dataset, image, variants) if self._is_inside(image) else None
-        if moves is not None and len(moves.matrices):
-            tally.variants += len(moves.matrices)
-            tally.blanks += moves.blanks
-            tally.passes.update(moves.passes)
-            self._counter(image).count(moves.matrices, moves.windows, lambda place: Motion(moves.run(place)))
-        for variant in variants if moves is None else moves.left:
+        for variant in variants:
             try:
                 plan = self.renderer.plan(image, variant)
             except RenderError as error:

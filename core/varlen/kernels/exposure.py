@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
-from numpy.typing import NDArray
-
-from varlen.kernels.jit import kernel
 from varlen.kernels.label_transforms import uncovered
 from varlen.model.geometry import Matrix, Point, Rect, Size, area, clip_polygon
 
@@ -30,28 +26,6 @@ def _upright_share(m: Matrix, before: Size, window: Rect) -> float:
     across = max(min(right, x1) - max(left, x0), 0.0)
     down = max(min(bottom, y1) - max(top, y0), 0.0)
     return 1.0 - across * down / ((x1 - x0) * (y1 - y0))
-
-
-def exposed_shares(matrices: NDArray[np.float64], before: NDArray[np.int64], windows: NDArray[np.int64]) -> NDArray[np.float64]:
-    """The same for many affine moves (V, 6) of pictures (V, 2) into windows (V, 4), px: (V,)."""
-    shares = np.empty(len(matrices))
-    _exposed_shares(np.ascontiguousarray(matrices), before.astype(np.float64), windows.astype(np.float64), shares)
-    shares[shares <= NOTHING] = 0.0
-    return shares
-
-
-@kernel
-def _exposed_shares(matrices, before, windows, shares):
-    for n in range(len(shares)):
-        a, b, c, d, e, f = matrices[n, 0], matrices[n, 1], matrices[n, 2], matrices[n, 3], matrices[n, 4], matrices[n, 5]
-        x0, y0, x1, y1 = windows[n, 0], windows[n, 1], windows[n, 2], windows[n, 3]
-        if b == 0.0 and d == 0.0:
-            left, right = min(c, a * before[n, 0] + c), max(c, a * before[n, 0] + c)
-            top, bottom = min(f, e * before[n, 1] + f), max(f, e * before[n, 1] + f)
-            across, down = max(min(right, x1) - max(left, x0), 0.0), max(min(bottom, y1) - max(top, y0), 0.0)
-            shares[n] = 1.0 - across * down / ((x1 - x0) * (y1 - y0))
-        else:
-            shares[n] = uncovered((a, b, c, d, e, f, 0.0, 0.0, 1.0), before[n, 0], before[n, 1], (x0, y0, x1, y1))
 
 
 def exposed_by(outline: list[Point], window: Rect) -> float:

@@ -15,6 +15,7 @@ from typing import Any, Literal, Self, overload
 
 from varlen.atomic_files import write_whole
 from varlen.errors import PipelineError, StepFileError
+from varlen.pipeline.advice import Advice, advice_on_pipeline
 from varlen.pipeline.reading import MOST_STEPS, LabelRules, PipelineHead, free_id, read_parts
 from varlen.steps.base import Step
 from varlen.steps.junction import Junction
@@ -66,29 +67,12 @@ class Pipeline:
     @classmethod
     def parse(cls, text: str, source: str = "") -> Self:
         """A pipeline from JSON text; `source` is named in errors. Raises `PipelineError` with all problems."""
-        try:
-            data = json.loads(text)
-        except ValueError as error:
-            if not isinstance(error, json.JSONDecodeError):
-                raise PipelineError([f"not JSON: {str(error)[:120]}"], source) from None
-            raise PipelineError([f"not JSON at line {error.lineno}, column {error.colno}: {error.msg}"], source) from None
-        except RecursionError:
-            raise PipelineError(["nested too deeply for a pipeline"], source) from None
-        return cls.from_json(data, source)
+        return cls.from_json(_plain(text, source), source)
 
     @classmethod
     def read(cls, path: Path | str) -> Self:
         """A pipeline from a file. Raises `PipelineError` with all its problems."""
-        path = Path(path)
-        try:
-            if path.stat().st_size > MOST_BYTES:
-                raise PipelineError([f"larger than {MOST_BYTES // 1000} kB, too large for a pipeline"], str(path))
-            text = path.read_text("utf-8")
-        except UnicodeDecodeError:
-            raise PipelineError(["not UTF-8 text"], str(path)) from None
-        except OSError as error:
-            raise PipelineError([error.strerror or str(error)], str(path)) from None
-        return cls.parse(text, str(path))
+        return cls.from_json(plain_file(Path(path)), str(path))
 
     def save(self, path: Path | str) -> None:
         """Write the canonical form to a file, whole or not at all."""
@@ -143,8 +127,22 @@ class Pipeline:
 
     @property
     def varies(self) -> bool:
-        """Whether training variants differ from the original or from one another: some step is for them alone, or leaves something to chance."""
-        return any(step.enabled and (step.scope == "train" or step.probability < 1 or _leaves_open(step)) for step in self.all_steps())
+        """Whether training variants of one image may differ from one another: some step that is switched on says so of itself."""
+        return any(step.varies for step in _flattened(self.steps_for("train", 1), enabled_only=True))
+
+    @property
+    def alters_training(self) -> bool:
+        """Whether a training variant may differ from the original, which goes through the steps for every split only."""
+        return self.varies or self.steps_for("train", 1) != self.steps_for("train", 0)
+
+    def advice(self) -> list[Advice]:
+        """What is allowed in it but rarely intended, as far as it can be told without a dataset: each with `kind`, `step`, `says` and `why`.
+
+        >>> from varlen import Pipeline, Rotate
+        >>> [(note.kind, note.step) for note in Pipeline([Rotate(degrees=(45, 45))]).advice()]
+        [('never-varies', 'rotate')]
+        """
+        return advice_on_pipeline(self)
 
     def to_json(self) -> dict[str, Any]:
         """The canonical form, every default spelled out."""
@@ -168,6 +166,30 @@ class Pipeline:
         return self.from_json({**self.to_json(), "seed": seed})
 
 
+def plain_file(path: Path) -> Any:
+    """The JSON values in a pipeline file, not yet checked. Raises `PipelineError` for what is none."""
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise PipelineError([f"larger than {MOST_BYTES // 1000} kB, too large for a pipeline"], str(path))
+        text = path.read_text("utf-8")
+    except UnicodeDecodeError:
+        raise PipelineError(["not UTF-8 text"], str(path)) from None
+    except OSError as error:
+        raise PipelineError([error.strerror or str(error)], str(path)) from None
+    return _plain(text, str(path))
+
+
+def _plain(text: str, source: str) -> Any:
+    try:
+        return json.loads(text)
+    except json.JSONDecodeError as error:
+        raise PipelineError([f"not JSON at line {error.lineno}, column {error.colno}: {error.msg}"], source) from None
+    except ValueError as error:
+        raise PipelineError([f"not JSON: {str(error)[:120]}"], source) from None
+    except RecursionError:
+        raise PipelineError(["nested too deeply for a pipeline"], source) from None
+
+
 def unpickled(cls: type[Pipeline], document: dict[str, Any], outside: dict[str, str], modules: Sequence[str]) -> Pipeline:
     """A pipeline that another process pickled. Raises `StepFileError` for a step of one's own that is not known here."""
     import_steps(modules)
@@ -183,18 +205,15 @@ def applicable(steps: Sequence[Step], augmented: bool) -> list[Step]:
     return [step for step in steps if step.enabled and (augmented or step.scope == "every")]
 
 
-def _leaves_open(step: Step) -> bool:
-    """Whether a parameter is a range, or the step draws in another way."""
-    spans = [value for value in step.__dict__.values() if isinstance(value, tuple) and len(value) == 2 and value[0] != value[1]]
-    return any(isinstance(end, (int, float)) for span in spans for end in span) or step.step not in ("resize", "pad", "normalize", "flip", "equalize")
-
-
-def _flattened(steps: Sequence[Step]) -> Iterator[Step]:
+def _flattened(steps: Sequence[Step], enabled_only: bool = False) -> Iterator[Step]:
+    """All steps, those in branches after their junction; enabled_only: without what is switched off, and what never happens."""
     for step in steps:
+        if enabled_only and not (step.enabled and step.probability > 0):
+            continue
         yield step
         if isinstance(step, Junction):
             for branch in step.branches:
-                yield from _flattened(branch.steps)
+                yield from _flattened(branch.steps, enabled_only)
 
 
 def _plain_steps(steps: Iterable[Step | Mapping[str, Any]]) -> list[Any]:

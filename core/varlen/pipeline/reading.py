@@ -8,7 +8,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from varlen.errors import PipelineError
-from varlen.steps.base import Step
+from varlen.steps.base import Step, is_span
 from varlen.steps.junction import Junction
 from varlen.steps.problems import explain, nearest_step
 from varlen.steps.registry import CATALOGUE
@@ -119,6 +119,28 @@ class _StepReader:
         if not isinstance(branch, dict):
             return branch
         return {**branch, "steps": self._list(branch.get("steps", []), f"{place}.steps", depth)}
+
+
+def upgraded(data: Any) -> tuple[Any, list[str]]:
+    """A pipeline file as version 1.0 reads it, and each change in words: a single number x for a range becomes [x, x], which is what it meant."""
+    changes: list[str] = []
+    return _upgraded_steps(data, changes), changes
+
+
+def _upgraded_steps(data: Any, changes: list[str]) -> Any:
+    if isinstance(data, list):
+        return [_upgraded_steps(each, changes) for each in data]
+    if not isinstance(data, dict):
+        return data
+    cls = CATALOGUE.get(data["step"]) if isinstance(data.get("step"), str) else None
+    found = {}
+    for name, value in data.items():
+        field = None if cls is None else cls.model_fields.get(name)
+        if field is not None and is_span(field.json_schema_extra) and isinstance(value, (int, float)) and not isinstance(value, bool):
+            changes.append(f"{data.get('id') or data['step']}: {name}: {value:g} → [{value:g}, {value:g}]")
+            value = [value, value]
+        found[name] = _upgraded_steps(value, changes) if name in ("steps", "branches") else value
+    return found
 
 
 def _given_ids(items: Any) -> Iterator[str]:

@@ -41,6 +41,10 @@ class Shift(EdgedStep):
     x_px: Span | None = later(span(None, "to the right in px, in place of the share", unit="px", low=-LARGEST, high=LARGEST, slider=(-200, 200)))
     y_px: Span | None = later(span(None, "down in px, in place of the share", unit="px", low=-LARGEST, high=LARGEST, slider=(-200, 200)))
 
+    def draws_differ(self) -> bool:
+        """Pixels, where given, stand in place of the share."""
+        return any(low != high for low, high in (self.x_px or self.x_fraction, self.y_px or self.y_fraction))
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         drawn: Drawn = {}
         for side, pixels, share in (("x", self.x_px, self.x_fraction), ("y", self.y_px, self.y_fraction)):

@@ -11,6 +11,7 @@ from __future__ import annotations
 import inspect
 import math
 from collections.abc import Callable, Sequence
+from numbers import Real
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import (
@@ -29,7 +30,7 @@ from varlen.draws import MOST_KEY
 from varlen.errors import PipelineError
 from varlen.model.effects import Detail, Effect
 from varlen.model.geometry import Rect, Size
-from varlen.steps.problems import explain
+from varlen.steps.problems import explain, spellings
 
 if TYPE_CHECKING:
     import numpy as np
@@ -44,15 +45,9 @@ Drawn = dict[str, Any]
 When = dict[str, list[str]] | None
 
 
-def _pair(value: object) -> object:
-    """A single number stands for a range of that one value."""
-    if isinstance(value, (int, float)) and not isinstance(value, bool):
-        return (value, value)
-    return tuple(value) if isinstance(value, list) else value
-
-
-Span = Annotated[tuple[float, float], BeforeValidator(_pair)]
-WholeSpan = Annotated[tuple[int, int], BeforeValidator(_pair)]
+#: A range (low, high) that is drawn from; (x, x) is always x.
+Span = tuple[float, float]
+WholeSpan = tuple[int, int]
 Levels = Annotated[tuple[float, float, float], BeforeValidator(lambda v: tuple(v) if isinstance(v, list) else v)]
 Rgb = Annotated[tuple[int, int, int], BeforeValidator(lambda v: tuple(v) if isinstance(v, list) else v)]
 
@@ -64,7 +59,7 @@ def _extra(control: str, unit: str, low: float | None, high: float | None, **mor
 
 def span(default: tuple[float, float] | None, meaning: str, *, unit: str, low: float, high: float,
          slider: tuple[float, float] | None = None, log: bool = False, when: When = None) -> Any:  # fmt: skip
-    """A range [low, high] to draw from, or one fixed number; None where another parameter says it.
+    """A range (low, high) to draw from; None where another parameter says it.
 
     `low` and `high` are the hard limits; `slider` is the part worth offering on a slider.
     """
@@ -73,8 +68,13 @@ def span(default: tuple[float, float] | None, meaning: str, *, unit: str, low: f
 
 
 def whole_span(default: tuple[int, int], meaning: str, *, unit: str, low: int, high: int, slider: tuple[int, int] | None = None) -> Any:
-    """A range [low, high] of whole numbers to draw from, both ends included, or one fixed number."""
+    """A range (low, high) of whole numbers to draw from, both ends included."""
     return Field(default, description=meaning, json_schema_extra=_extra("span", unit, low, high, slider=list(slider or (low, high)), whole=True))
+
+
+def is_span(extra: object) -> bool:
+    """Whether a parameter is a range, from what was declared of it."""
+    return isinstance(extra, dict) and extra.get("control") == "span"
 
 
 def later(field: Any) -> Any:
@@ -254,6 +254,43 @@ class Step(BaseModel):
         return (cls.__doc__ or "").strip().splitlines()[0]
 
     @property
+    def varies(self) -> bool:
+        """Whether its variants may differ: it happens to some of them only, or draws other values for each.
+
+        >>> import varlen as v
+        >>> v.Rotate(degrees=(-12, 12)).varies, v.Rotate(degrees=(5, 5)).varies, v.Rotate(degrees=(5, 5), probability=0.5).varies
+        (True, False, True)
+        """
+        return self.probability > 0 and (self.probability < 1 or self.draws_differ())
+
+    def draws_differ(self) -> bool:
+        """Whether two variants for which the step happens may draw different values.
+
+        As it stands: a range that is not one number. A step that draws in another way, or leaves a range unused, says so itself; one from
+        a file of one's own that does not say is taken to draw.
+        """
+        return bool(self.source_digest) or self.ranges_are_open()
+
+    def ranges_are_open(self) -> bool:
+        """Whether one of its ranges is not one number."""
+        return any(low != high for low, high in self.ranges().values())
+
+    def ranges(self) -> dict[str, tuple[float, float]]:
+        """Its ranges by parameter, those not given left out."""
+        spans = {name: getattr(self, name) for name, field in type(self).model_fields.items() if is_span(field.json_schema_extra)}
+        return {name: value for name, value in spans.items() if value is not None}
+
+    @property
+    def mirrors(self) -> frozenset[str]:
+        """How it may mirror a picture: horizontal (left and right change places), vertical, both (a half turn); empty for a step that never does."""
+        return frozenset()
+
+    @property
+    def most_turn(self) -> float:
+        """The most degrees by which it may take a picture from upright, 0 … 180."""
+        return 0.0
+
+    @property
     def for_objects(self) -> bool:
         """Whether the step applies separately to each object's box (see `within`)."""
         return self.__dict__.get("within") == "objects"
@@ -262,6 +299,15 @@ class Step(BaseModel):
     def for_each_frame(self) -> bool:
         """Whether the step draws anew for each frame of a clip or image of a group, where the others draw once (see `DetailStep`)."""
         return bool(self.__dict__.get("per_frame", False))
+
+    @field_validator("*", mode="before")
+    @classmethod
+    def _range_is_a_pair(cls, value: Any, info: ValidationInfo) -> Any:
+        """A number alone could mean "up to" or "exactly": it is refused."""
+        field = cls.model_fields[info.field_name or ""]
+        if is_span(field.json_schema_extra) and isinstance(value, Real) and not isinstance(value, bool):
+            raise ValueError(spellings(float(value), field.json_schema_extra, field.default))  # type: ignore[arg-type]
+        return value
 
     @field_validator("*", mode="after")
     @classmethod

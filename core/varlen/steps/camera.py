@@ -22,6 +22,10 @@ class Noise(DetailStep):
     per_channel: bool = switch(True, "colored grain: drawn for red, green and blue by themselves; otherwise gray grain")
     within: Within = within()
 
+    def draws_differ(self) -> bool:
+        """The grain itself is drawn."""
+        return True
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {"sigma_levels": stream.uniform(*self.sigma_levels), "key": stream_key(stream)}
 

@@ -48,7 +48,7 @@ class Crop(MoveStep):
     scope: Scope = scope("train")
     shown: ClassVar[tuple[dict[str, Any], ...]] = (
         {"mode": "centre", "fraction": 0.6},
-        {"mode": "random", "area_fraction": 0.5},
+        {"mode": "random", "area_fraction": (0.5, 0.5)},
         {"mode": "around_object"},
     )
 
@@ -65,6 +65,10 @@ class Crop(MoveStep):
         if "scope" not in data:
             return {**data, "scope": "every" if data.get("mode") in ("window", "centre") else "train"}
         return data
+
+    def draws_differ(self) -> bool:
+        """The place is drawn, or the object."""
+        return self.mode in ("random", "around_object")
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         if self.mode == "around_object":

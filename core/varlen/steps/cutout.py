@@ -46,6 +46,10 @@ class Cutout(Step):
     )
     within: Within = within()
 
+    def draws_differ(self) -> bool:
+        """Places are drawn, and the grain of areas filled with noise."""
+        return True
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         areas = []
         taken = [seen.box for seen in context.objects()] if self.keep_off == "objects" else []

@@ -33,6 +33,10 @@ class Elastic(MoveStep):
             )
         return self
 
+    def draws_differ(self) -> bool:
+        """The field of displacements is drawn."""
+        return True
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {"strength_fraction": stream.uniform(*self.strength_fraction), "field": stream_key(stream)}
 

@@ -23,6 +23,18 @@ class Flip(MoveStep):
     within: Within = within()
     shown: ClassVar[tuple[dict[str, Any], ...]] = ({"direction": "horizontal"}, {"direction": "vertical"}, {"direction": "both"})
 
+    def draws_differ(self) -> bool:
+        return self.direction == "either"
+
+    @property
+    def mirrors(self) -> frozenset[str]:
+        return frozenset(("horizontal", "vertical") if self.direction == "either" else (self.direction,))
+
+    @property
+    def most_turn(self) -> float:
+        """Upside down is as far from upright as a half turn."""
+        return 180.0 if self.mirrors & {"vertical", "both"} else 0.0
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         drawn = stream.pick(("horizontal", "vertical"))
         return {"direction": drawn if self.direction == "either" else self.direction}

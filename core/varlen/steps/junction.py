@@ -51,6 +51,10 @@ class Junction(Step):
             raise ValueError(f"{len(branches)} branches; there must be 1 … {MOST}")
         return branches
 
+    def draws_differ(self) -> bool:
+        """Which branch is taken; what its steps draw they say themselves."""
+        return len(self.branches) > 1
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         place = stream.unit() * sum(branch.weight for branch in self.branches)
         for number, branch in enumerate(self.branches):

@@ -21,6 +21,10 @@ class Mixup(Step):
     step: Literal["mixup"] = "mixup"
     weight: Span = span((0.3, 0.7), "the picture's own share", unit="of level", low=0, high=1)
 
+    def draws_differ(self) -> bool:
+        """The partner is drawn."""
+        return True
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {"weight": stream.uniform(*self.weight), "image": context.peers().pick(stream, context.image)}
 

@@ -30,7 +30,15 @@ class Mosaic(Step):
                             slider=(0.25, 2), log=True)  # fmt: skip
     width_px: int | None = whole(None, "width of the canvas; default: that of the incoming picture", unit="px", low=2, high=LARGEST)
     height_px: int | None = whole(None, "height of the canvas; default: that of the incoming picture", unit="px", low=2, high=LARGEST)
-    shown: ClassVar[tuple[dict[str, Any], ...]] = ({"grid": "2x2", "tile_scale": 0.6}, {"grid": "2x2", "tile_scale": 1.2}, {"grid": "3x3"})
+    shown: ClassVar[tuple[dict[str, Any], ...]] = (
+        {"grid": "2x2", "tile_scale": (0.6, 0.6)},
+        {"grid": "2x2", "tile_scale": (1.2, 1.2)},
+        {"grid": "3x3"},
+    )
+
+    def draws_differ(self) -> bool:
+        """Partners and their places are drawn."""
+        return True
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         centre = [stream.uniform(*self.centre_fraction), stream.uniform(*self.centre_fraction)]

@@ -21,6 +21,7 @@ from varlen.errors import PipelineError, RenderError, StepFileError
 from varlen.model.effects import Move
 from varlen.model.geometry import Matrix, Size
 from varlen.steps.base import DetailStep, DrawContext, Drawn, EdgedStep, Rgb, Span, Step, color, number, option, span, stream_key, switch, whole
+from varlen.steps.problems import spellings
 from varlen.steps.registry import CATALOGUE
 
 if TYPE_CHECKING:
@@ -66,6 +67,10 @@ class _FunctionStep(Step):
     drawn_names: ClassVar[tuple[tuple[str, bool], ...]] = ()
     fixed_names: ClassVar[tuple[str, ...]] = ()
     takes_stream: ClassVar[bool] = False
+
+    def draws_differ(self) -> bool:
+        """A function that takes a stream gets other random numbers each time."""
+        return self.takes_stream or self.ranges_are_open()
 
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         drawn: Drawn = {}
@@ -156,7 +161,9 @@ def _step_class(function: Callable[..., Any], name: str) -> type[Step]:
             raise StepFileError(f"@step: {name}: {parameter.name} needs a default")
         if parameter.name in Step.model_fields or parameter.name == "per_frame":
             raise StepFileError(f"@step: {name}: {parameter.name!r} is a name that every step has; call it otherwise")
-        fields[parameter.name] = _field(control, parameter.default, meanings.get(parameter.name, parameter.name.replace("_", " ")))
+        fields[parameter.name] = _field(
+            control, f"{name}: {parameter.name}", parameter.default, meanings.get(parameter.name, parameter.name.replace("_", " "))
+        )
         if isinstance(control, Range):
             drawn.append((parameter.name, control.log))
         else:
@@ -186,9 +193,11 @@ def _control(hint: Any, name: str, parameter: str) -> Any:
                         "Number, bool and Literal words are known too")  # fmt: skip
 
 
-def _field(control: Any, default: Any, meaning: str) -> tuple[Any, Any]:
+def _field(control: Any, name: str, default: Any, meaning: str) -> tuple[Any, Any]:
     match control:
         case Range(unit, low, high, log):
+            if isinstance(default, (int, float)):
+                raise StepFileError(f"@step: {name}: {spellings(default, {'low': low, 'high': high, 'log': log}, None)}")
             return Span, span(default, meaning, unit=unit, low=low, high=high, log=log)
         case Number(unit, low, high, True):
             return int, whole(default, meaning, unit=unit, low=int(low), high=int(high))

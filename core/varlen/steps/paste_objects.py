@@ -22,6 +22,10 @@ class PasteObjects(Step):
     scale_factor: Span = span((0.8, 1.2), "size of the objects, times their own", unit="×", low=0.05, high=10, slider=(0.4, 2.5), log=True)
     count: WholeSpan = whole_span((1, 3), "number of objects", unit="objects", low=0, high=32, slider=(0, 10))
 
+    def draws_differ(self) -> bool:
+        """Partners, objects and places are drawn, where there are any."""
+        return self.count[1] > 0
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {
             "guests": [

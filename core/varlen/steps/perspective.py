@@ -19,6 +19,10 @@ class Perspective(EdgedStep):
     # Beyond a quarter the four corners might no longer be those of a convex shape.
     corner_fraction: Span = span((0.0, 0.06), "how far the corners move, as a share of the sides", unit="of side", low=0, high=0.2)
 
+    def draws_differ(self) -> bool:
+        """Corners move independently within the drawn reach."""
+        return self.corner_fraction[1] > 0
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         reach = stream.uniform(*self.corner_fraction)
         return {"corners": [[stream.uniform(-reach, reach), stream.uniform(-reach, reach)] for _ in range(4)]}

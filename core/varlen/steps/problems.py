@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import difflib
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from typing import Any
 
 from pydantic import ValidationError
 
@@ -15,8 +16,8 @@ PARAMETER_WORDS: dict[str, tuple[str, ...]] = {
     "height": ("height_px",), "width": ("width_px",), "size": ("width_px", "factor"),
     "border": ("edges",), "border_mode": ("edges",), "fill_mode": ("edges",), "padding_mode": ("edges",),
     "fill": ("edge_color", "fill"), "fill_value": ("edge_color",), "value": ("edge_color", "color"),
-    "sigma": ("sigma_px", "sigma_levels"), "blur_limit": ("sigma_px",), "kernel": ("sigma_px", "length_px"),
-    "direction": ("axis",), "always_apply": ("probability",), "name": ("id",),
+    "sigma": ("sigma_px", "sigma_levels"), "kernel": ("sigma_px", "length_px"),
+    "direction": ("axis",), "name": ("id",),
 }  # fmt: skip
 
 #: What people look for, and the step that does it.
@@ -66,6 +67,22 @@ def missing_name(name: str, public: Iterable[str]) -> str:
         return f"varlen has no {name!r}; " + (f"that is done by varlen.{cls}" if plain in STEP_WORDS else f"did you mean varlen.{cls}?")
     close = difflib.get_close_matches(name, public, 1)
     return f"varlen has no {name!r}; " + (f"did you mean varlen.{close[0]}?" if close else "dir(varlen) lists what there is")
+
+
+def spellings(value: float, facts: Mapping[str, Any], default: tuple[float, float] | None) -> str:
+    """What to write in place of a single number for a range: up to it, and exactly it. facts: what was declared of the range."""
+    low, high = float(facts["low"]), float(facts["high"])
+    exactly = f"({value:g}, {value:g}) for exactly {value:g}"
+    size = abs(value)
+    if low < 0 < high:
+        return f"write ({-size:g}, {size:g}) for up to {size:g} either way, {exactly}"
+    if facts.get("log") and low < 1 < high and value > 0 and value != 1:
+        less, more = sorted((round(value, 4), round(1 / value, 4)))
+        return f"write ({less:g}, {more:g}) for up to {value:g} × either way, {exactly}"
+    if low == 0 and value > 0:
+        return f"write (0, {value:g}) for up to {value:g}, {exactly}"
+    usual = "" if default is None else f" such as ({default[0]:g}, {default[1]:g})"
+    return f"write a range (low, high){usual}, or {exactly}"
 
 
 def explain(error: ValidationError, place: str, known: list[str]) -> list[str]:

@@ -23,6 +23,13 @@ class QuarterTurn(MoveStep):
     turns: Turns = several((1, 2, 3), "how many quarter turns counter-clockwise; one of them is drawn", (1, 2, 3))
     shown: ClassVar[tuple[dict[str, Any], ...]] = ({"turns": [1]}, {"turns": [2]}, {"turns": [3]})
 
+    def draws_differ(self) -> bool:
+        return len(self.turns) > 1
+
+    @property
+    def most_turn(self) -> float:
+        return 180.0 if 2 in self.turns else 90.0
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {"turns": stream.pick(self.turns)}
 

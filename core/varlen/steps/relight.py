@@ -25,6 +25,10 @@ class Relight(DetailStep):
                                slider=(0, 360))  # fmt: skip
     shadows: WholeSpan = whole_span((0, 2), "how many shadows fall on the picture", unit="shadows", low=0, high=8)
 
+    def draws_differ(self) -> bool:
+        """The places of shadows are drawn, where there are any."""
+        return self.shadows[1] > 0 or super().draws_differ()
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         drawn = {"strength": stream.uniform(*self.strength), "angle_degrees": stream.uniform(*self.angle_degrees)}
         shadows = [

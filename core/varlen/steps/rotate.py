@@ -35,6 +35,10 @@ class Rotate(EdgedStep):
             raise ValueError("frame: grow can't be used within objects, whose boxes keep their size")
         return self
 
+    @property
+    def most_turn(self) -> float:
+        return max(abs(end) for end in self.degrees)
+
     def draw(self, stream: Stream, context: DrawContext) -> Drawn:
         return {"degrees": stream.uniform(*self.degrees)}
 

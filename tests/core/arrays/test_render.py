@@ -103,7 +103,7 @@ def test_what_comes_out_has_the_form_of_what_went_in() -> None:
     levels = (masks[0] + 2 * masks[1]).astype(np.int32) * 1000
     labels = v.Labels(masks=masks, classes=np.array([7, 3]), ids=["x", "y"], label_map=levels, void=-1, crowd=[False, True],
                       oriented=[[[10, 10], [30, 10], [30, 20], [10, 20]], [[40, 30], [60, 30], [60, 40], [40, 40]]])  # fmt: skip
-    out = v.Pipeline([v.Shift(x_fraction=0.5, y_fraction=0)]).render(image, labels)
+    out = v.Pipeline([v.Shift(x_fraction=(0.5, 0.5), y_fraction=(0, 0))]).render(image, labels)
     assert (out.masks.dtype, out.masks.shape, out.classes.dtype, out.classes.tolist(), out.ids) == (np.uint8, (1, 48, 64), np.int64, [7], ["x"])
     assert out.boxes.tolist() == [[42.0, 10.0, 62.0, 20.0]]
     assert out.oriented.shape == (1, 4, 2)

@@ -68,7 +68,7 @@ def test_pipeline_check_and_show(pipeline: Path, tmp_path: Path) -> None:
     assert shown.stderr.strip() in checked.stdout
     (tmp_path / "full.json").write_text(shown.stdout)
     assert shown.stderr.strip() in varlen("pipeline", "check", tmp_path / "full.json").stdout
-    (tmp_path / "bad.json").write_text('{"varlen_pipeline": 1, "steps": [{"step": "rotate", "degrees": 500}]}')
+    (tmp_path / "bad.json").write_text('{"varlen_pipeline": 1, "steps": [{"step": "rotate", "degrees": [0, 500]}]}')
     assert refused("pipeline", "check", tmp_path / "bad.json") == f"{tmp_path}/bad.json: steps[0].degrees: 500 is outside -180 … 180 degrees"
 
 

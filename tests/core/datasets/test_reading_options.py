@@ -111,7 +111,7 @@ def arrows(folder: Path) -> Path:
 def test_a_mirror_from_left_to_right_exchanges_classes(tmp_path: Path, direction: str, seen: list[str]) -> None:
     found = read_dataset(arrows(tmp_path), options=ImportOptions(mirror_classes=(("left", "right"),)))
     assert found.digest() != read_dataset(tmp_path).digest()
-    for steps in ([{"step": "flip", "direction": direction}], [{"step": "rotate", "degrees": 20}, {"step": "flip", "direction": direction}]):
+    for steps in ([{"step": "flip", "direction": direction}], [{"step": "rotate", "degrees": [20, 20]}, {"step": "flip", "direction": direction}]):
         objects = Renderer(found, make_pipeline(*steps)).variant_labels("images/a.png", 1).objects
         assert [found.classes[number] for number in objects.classes] == seen
     twice = Renderer(found, make_pipeline({"step": "flip"}, {"step": "flip"})).variant_labels("images/a.png", 1).objects

@@ -141,15 +141,15 @@ def test_pictures_are_named_by_what_is_done_to_their_pixels() -> None:
         renderer = Renderer(scene(rows), make_pipeline(*steps, **head))
         return renderer.picture_key(renderer.plan(image, variant))
 
-    plain = name({"step": "rotate", "degrees": 10})
-    assert name({"step": "rotate", "degrees": 10, "id": "other"}, variant=7, seed=9) == plain
-    assert name({"step": "rotate", "degrees": 10}, {"step": "flip", "probability": 0}) == plain
+    plain = name({"step": "rotate", "degrees": [10, 10]})
+    assert name({"step": "rotate", "degrees": [10, 10], "id": "other"}, variant=7, seed=9) == plain
+    assert name({"step": "rotate", "degrees": [10, 10]}, {"step": "flip", "probability": 0}) == plain
     others = [
-        name({"step": "rotate", "degrees": 11}), name({"step": "rotate", "degrees": 10}, image="b"),
-        name({"step": "rotate", "degrees": 10, "edges": "mirror"}), name({"step": "rotate", "degrees": 10, "edge_color": [1, 0, 0]}),
-        name({"step": "rotate", "degrees": 10}, {"step": "gamma", "exponent": 1.2}),
-        name({"step": "rotate", "degrees": 10}, {"step": "blur", "sigma_px": 1}), name({"step": "blur", "sigma_px": 1}),
-        name({"step": "blur", "sigma_px": 1.5}), name({"step": "cutout"}), name({"step": "cutout"}, variant=2), name({"step": "mixup"}),
+        name({"step": "rotate", "degrees": [11, 11]}), name({"step": "rotate", "degrees": [10, 10]}, image="b"),
+        name({"step": "rotate", "degrees": [10, 10], "edges": "mirror"}), name({"step": "rotate", "degrees": [10, 10], "edge_color": [1, 0, 0]}),
+        name({"step": "rotate", "degrees": [10, 10]}, {"step": "gamma", "exponent": [1.2, 1.2]}),
+        name({"step": "rotate", "degrees": [10, 10]}, {"step": "blur", "sigma_px": [1, 1]}), name({"step": "blur", "sigma_px": [1, 1]}),
+        name({"step": "blur", "sigma_px": [1.5, 1.5]}), name({"step": "cutout"}), name({"step": "cutout"}, variant=2), name({"step": "mixup"}),
         name({"step": "mixup"}, variant=2), name({"step": "mosaic"}), name({"step": "mosaic"}, variant=2), name({"step": "paste_objects"}, image="b"),
         name({"step": "noise", "within": "objects"}), name({"step": "noise", "within": "objects"}, variant=2),
         name({"step": "resize", "width_px": 40, "height_px": 40}), name({"step": "resize", "width_px": 40, "height_px": 40, "fit": "cover"}),

@@ -33,11 +33,17 @@ MILD = [{"step": "flip"}, {"step": "rotate", "degrees": [-40, 40]}, {"step": "cr
 PIPELINES = {
     "one resample": MILD,
     "ellipse": [{"step": "rotate", "degrees": [-90, 90]}, {"step": "scale", "factor": [0.05, 3]}],
-    "perspective": [*MILD, {"step": "perspective", "corner_fraction": 0.1, "probability": 0.5}],
+    "perspective": [*MILD, {"step": "perspective", "corner_fraction": [0.1, 0.1], "probability": 0.5}],
     "mosaics": [*MILD[:2], {"step": "mosaic", "probability": 0.7}, {"step": "color_jitter"}],
     "mosaics made smaller": [*MILD, {"step": "mosaic", "grid": "3x3"}, {"step": "resize", "width_px": 400, "height_px": 500, "fit": "letterbox"}],
     "mosaics cut again": [{"step": "flip"}, {"step": "mosaic", "tile_scale": [0.3, 0.9]}, {"step": "scale", "factor": [0.5, 2]}],
-    "everything": [{"step": "elastic"}, *MILD, {"step": "cutout", "size_fraction": 0.4}, {"step": "mosaic", "probability": 0.4}, {"step": "blur"}],
+    "everything": [
+        {"step": "elastic"},
+        *MILD,
+        {"step": "cutout", "size_fraction": [0.4, 0.4]},
+        {"step": "mosaic", "probability": 0.4},
+        {"step": "blur"},
+    ],
 }
 
 
@@ -128,7 +134,11 @@ def test_the_report_adds_up(survey: Dataset) -> None:
 
 @pytest.mark.parametrize(("parameter", "log"), [("rotate.degrees", False), ("zoom.factor", True), ("shift.x_fraction", False)])
 def test_the_largest_range_keeps_to_the_budget_and_no_wider_one_does(survey: Dataset, parameter: str, log: bool) -> None:
-    steps = [{"step": "rotate", "degrees": 0}, {"id": "zoom", "step": "scale", "factor": 1}, {"step": "shift", "x_fraction": 0, "y_fraction": 0}]
+    steps = [
+        {"step": "rotate", "degrees": [0, 0]},
+        {"id": "zoom", "step": "scale", "factor": [1, 1]},
+        {"step": "shift", "x_fraction": [0, 0], "y_fraction": [0, 0]},
+    ]
     pipeline = make_pipeline(*steps, labels={"keep_share": 0.5})
     answer = largest_range(survey, pipeline, parameter, 0.04, draws=120)
     low, high = answer["ends"]

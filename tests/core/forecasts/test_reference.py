@@ -100,10 +100,10 @@ def test_labels_of_an_export_and_counts_of_a_forecast_are_those_of_a_reference()
 
 
 def test_a_box_s_growth_is_how_much_its_turned_corners_enclose() -> None:
-    renderer = Renderer(scene({"a": [{"box": [40.0, 30.0, 60.0, 50.0]}]}), make_pipeline({"step": "rotate", "degrees": 30}))
+    renderer = Renderer(scene({"a": [{"box": [40.0, 30.0, 60.0, 50.0]}]}), make_pipeline({"step": "rotate", "degrees": [30, 30]}))
     objects = renderer.variant_labels("a", 1).objects
     turned = math.cos(math.radians(30)) + math.sin(math.radians(30))
     assert np.allclose(objects.boxes, [[50 - 10 * turned, 40 - 10 * turned, 50 + 10 * turned, 40 + 10 * turned]])
     assert np.allclose(objects.growth, turned**2)
-    upright = Renderer(scene({"a": [{"box": [40.0, 30.0, 60.0, 50.0]}]}), make_pipeline({"step": "scale", "factor": 1.5}))
+    upright = Renderer(scene({"a": [{"box": [40.0, 30.0, 60.0, 50.0]}]}), make_pipeline({"step": "scale", "factor": [1.5, 1.5]}))
     assert upright.variant_labels("a", 1).objects.growth.tolist() == [1.0]

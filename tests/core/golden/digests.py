@@ -6,11 +6,8 @@ import hashlib
 import json
 import sys
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
-from unittest import mock
 
 import orjson
 from varlen.datasets import convert, formats
@@ -27,18 +24,12 @@ from tests.core.golden.dataset import golden, pair
 from tests.core.golden.pipelines import EXPORTED, PIPELINES
 
 PINNED = Path(__file__).with_name("pinned.json")
+#: Output digests hold the version that made an edition; what is pinned was made by this one.
 VERSION = "0.1.0"
 FORMATS = list(formats.WRITERS)
 #: How the pictures of editions are coded, with their quality.
 CODED: dict[Any, int] = {"png": 90, "jpeg": 80}
 WITH_PARTNERS = ("mosaic", "mixup", "paste_objects", "mosaic-within")
-
-
-@contextmanager
-def fixed_version() -> Iterator[None]:
-    """Output digests hold Varlen's version; what is pinned was made by this one."""
-    with mock.patch.object(export, "__version__", VERSION):
-        yield
 
 
 def sha(data: bytes) -> str:
@@ -92,10 +83,8 @@ def pipelines() -> dict[str, str]:
 def exported(form: str, image: str, folder: Path) -> list[str]:
     """The output digest of an edition in one format, and a digest of all its files but its record."""
     out = folder / f"{form}-{image}"
-    with fixed_version():
-        record = export.export(
-            golden(), from_json(EXPORTED), out, ExportSpec(variants=2, format=form, image=image, quality=CODED[image]), accept_loss=("all",)
-        )
+    spec = ExportSpec(variants=2, format=form, image=image, quality=CODED[image])
+    record = export.export(golden(), from_json(EXPORTED), out, spec, accept_loss=("all",), made_by=VERSION)
     return [record["output_digest"], tree(out, without=("edition.json", "README.md"))]
 
 

@@ -40,9 +40,10 @@ ring = np.array([[30.0, 20.0], [70.0, 25.0], [60.0, 60.0], [35.0, 50.0]])
 objects = make_objects(["1"], "a", [0], [[30, 20, 70, 60]], [(Part(ring),)], [None], [[]], [False], [{}])
 images = [Entry(key, "train", Size(120, 90), objects) for key in ("a", "bb", "ccc")]
 dataset = Pictures("noise", ["spot"], images, None, digests={"a": "01", "bb": "02", "ccc": "03"})
-more = {"rotate": {"edges": "mirror"}, "elastic": {"strength_fraction": 0.04}, "perspective": {"corner_fraction": 0.1, "edges": "wrap"},
+more = {"rotate": {"edges": "mirror"}, "elastic": {"strength_fraction": [0.04, 0.04]},
+        "perspective": {"corner_fraction": [0.1, 0.1], "edges": "wrap"},
         "cutout": {"fill": "noise"},
-        "resize": {"width_px": 47, "height_px": 61}, "mosaic": {"grid": "3x3"}, "noise": {"sigma_levels": 9}, "blur": {"sigma_px": 1.3}}
+        "resize": {"width_px": 47, "height_px": 61}, "mosaic": {"grid": "3x3"}, "noise": {"sigma_levels": [9, 9]}, "blur": {"sigma_px": [1.3, 1.3]}}
 for name in CATALOGUE:
     step = {"step": name, "probability": 1, "scope": "train", **more.get(name, {})}
     sample, trace = Renderer(dataset, from_json({"varlen_pipeline": 1, "seed": 4, "steps": [step]})).render("a", 1)

@@ -59,16 +59,20 @@ def test_the_keep_rule_s_share(rule: float) -> None:
 )
 def test_the_keep_rule_s_shorter_side(side: float, scale: float, outcome: tuple | None) -> None:
     rows: list[Row] = [{"box": [40, 32, 40 + side, 50]}, {"box": [40, 40, 60, 40 + side], "id": "flat"}]
-    objects, said = through(scene({"a": rows}), {"step": "scale", "id": "shrink", "factor": scale})
+    objects, said = through(scene({"a": rows}), {"step": "scale", "id": "shrink", "factor": [scale, scale]})
     assert said.get("0") == said.get("flat") == outcome
     assert len(objects) == (2 if outcome is None else 0)
 
 
 def test_a_small_object_is_blamed_on_the_step_that_shrank_it_and_not_on_a_later_one() -> None:
-    steps = [{"step": "scale", "id": "first", "factor": 0.5}, {"step": "scale", "id": "second", "factor": 0.9}, {"step": "flip", "id": "last"}]
+    steps = [
+        {"step": "scale", "id": "first", "factor": [0.5, 0.5]},
+        {"step": "scale", "id": "second", "factor": [0.9, 0.9]},
+        {"step": "flip", "id": "last"},
+    ]
     _, said = through(scene({"a": [{"box": [40, 40, 45, 60]}]}), *steps)
     assert said["0"][1:3] == ("shorter side under 3 px", "first")
-    _, said = through(scene({"a": [{"box": [40, 40, 45, 60]}]}), {"step": "blur", "id": "soft", "sigma_px": 1}, *steps[1:])
+    _, said = through(scene({"a": [{"box": [40, 40, 45, 60]}]}), {"step": "blur", "id": "soft", "sigma_px": [1, 1]}, *steps[1:])
     assert said == {}  # 4.5 px are enough
 
 
@@ -124,7 +128,7 @@ def test_keypoints_outside_are_no_longer_labelled_and_hidden_ones_stay_hidden() 
         ({"step": "quarter_turn", "turns": [1]}, [10, 70, 40, 90], [15, 80], [30, 88]),
         ({"step": "quarter_turn", "turns": [2]}, [70, 40, 90, 70], [80, 65], [88, 50]),
         ({"step": "quarter_turn", "turns": [3]}, [40, 10, 70, 30], [65, 20], [50, 12]),
-        ({"step": "shift", "x_fraction": 0.1, "y_fraction": -0.05}, [20, 6, 40, 36], [30, 11], [22, 26]),
+        ({"step": "shift", "x_fraction": [0.1, 0.1], "y_fraction": [-0.05, -0.05]}, [20, 6, 40, 36], [30, 11], [22, 26]),
         ({"step": "resize", "width_px": 50, "height_px": 40}, [5, 5, 15, 20], [10, 7.5], [6, 15]),
         ({"step": "resize", "width_px": 200, "height_px": 200, "fit": "letterbox"}, [20, 40, 60, 100], [40, 50], [24, 80]),
         ({"step": "pad", "width_px": 120, "height_px": 90}, [20, 15, 40, 45], [30, 20], [22, 35]),

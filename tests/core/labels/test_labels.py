@@ -63,8 +63,8 @@ MOVES = st.lists(
             {"step": "quarter_turn"},
             {"step": "shear", "x_degrees": [-30, 30]},
             {"step": "scale", "factor": [0.5, 2], "edges": "wrap"},
-            {"step": "perspective", "corner_fraction": 0.15},
-            {"step": "elastic", "strength_fraction": 0.06, "spacing_fraction": 0.2},
+            {"step": "perspective", "corner_fraction": [0.15, 0.15]},
+            {"step": "elastic", "strength_fraction": [0.06, 0.06], "spacing_fraction": 0.2},
             {"step": "pad", "multiple_px": 70},
             {"step": "cutout", "size_fraction": [0.1, 0.5]},
             {"step": "rotate", "degrees": [-30, 30], "within": "objects"},
@@ -126,7 +126,9 @@ def test_a_mirror_swaps_left_and_right(objects: Objects) -> None:
 @settings(max_examples=60)
 @given(blobs(), st.floats(-180, 180))
 def test_boxes_fit_the_turned_outline_and_not_the_turned_box(objects: Objects, degrees: float) -> None:
-    after = Renderer(dataset_of(objects), make_pipeline({"step": "rotate", "degrees": degrees, "frame": "grow"}, labels={"keep_side_px": 0}))
+    after = Renderer(
+        dataset_of(objects), make_pipeline({"step": "rotate", "degrees": [degrees, degrees], "frame": "grow"}, labels={"keep_side_px": 0})
+    )
     after = after.variant_labels("a.png", 1).objects
     for place in range(len(after)):
         polygon = after.polygons[place]
@@ -149,7 +151,7 @@ def box_only(tmp_path: Path, box: list[float]) -> Dataset:
 
 def test_box_fit_rules_for_boxes_alone(tmp_path: Path) -> None:
     dataset = box_only(tmp_path, [40, 30, 80, 60])
-    turn = {"step": "rotate", "degrees": 45, "frame": "grow"}
+    turn = {"step": "rotate", "degrees": [45, 45], "frame": "grow"}
     corners = Renderer(dataset, make_pipeline(turn)).variant_labels("images/train/a.png", 1).objects
     ellipse = Renderer(dataset, make_pipeline(turn, labels={"box_fit": "ellipse"})).variant_labels("images/train/a.png", 1).objects
     side = (40 + 30) / np.sqrt(2)

@@ -165,11 +165,11 @@ def test_what_is_cut_gets_the_smallest_box_of_its_direction(degrees: float, left
 def test_an_outline_decides_where_a_shear_leaves_no_rectangle() -> None:
     ring = np.array([[40.0, 30.0], [70.0, 30.0], [70.0, 44.0], [40.0, 44.0], [38.0, 37.0]])
     corners = np.array([[38.0, 30.0], [70.0, 30.0], [70.0, 44.0], [38.0, 44.0]])
-    sheared = Renderer(one(corners, ring), make_pipeline({"step": "shear", "x_degrees": 20})).variant_labels("a", 1).objects
+    sheared = Renderer(one(corners, ring), make_pipeline({"step": "shear", "x_degrees": [20, 20]})).variant_labels("a", 1).objects
     assert is_rectangle(sheared.oriented.corners[0])
     outline = shapely.Polygon(sheared.outlines.points)
     assert shapely.Polygon(sheared.oriented.corners[0]).area == pytest.approx(shapely.minimum_rotated_rectangle(outline).area)
-    turned = Renderer(one(corners, ring), make_pipeline({"step": "rotate", "degrees": 10})).variant_labels("a", 1).objects
+    turned = Renderer(one(corners, ring), make_pipeline({"step": "rotate", "degrees": [10, 10]})).variant_labels("a", 1).objects
     assert shapely.Polygon(turned.oriented.corners[0]).area == pytest.approx(32 * 14)
     assert not turned.oriented.alone.any()
 

@@ -75,11 +75,11 @@ def test_every_limit_is_kept(name: str) -> None:
             count = {"span": 2, "color": 3, "levels": 3}.get(parameter["control"])
             wrap = (lambda v, count=count: [v] * count) if count else (lambda v: v)
             # The one limit that depends on another parameter.
-            wide = {"strength_fraction": {"spacing_fraction": 0.25}, "spacing_fraction": {"strength_fraction": 0}}.get(parameter["name"], {})
+            wide = {"strength_fraction": {"spacing_fraction": 0.25}, "spacing_fraction": {"strength_fraction": [0, 0]}}.get(parameter["name"], {})
             from_json({"varlen_pipeline": 1, "steps": [{"step": name, **wide, parameter["name"]: wrap(value)}]})
             assert problems({"varlen_pipeline": 1, "steps": [{"step": name, parameter["name"]: wrap(bad)}]})
         if parameter["control"] == "span":
-            assert problems({"varlen_pipeline": 1, "steps": [{"step": name, parameter["name"]: float("nan")}]})
+            assert problems({"varlen_pipeline": 1, "steps": [{"step": name, parameter["name"]: [float("nan")] * 2}]})
 
 
 def test_the_canonical_form_spells_out_defaults_and_reads_back() -> None:
@@ -91,8 +91,8 @@ def test_the_canonical_form_spells_out_defaults_and_reads_back() -> None:
     assert pipeline.with_seed(21).digest != pipeline.digest
 
 
-def test_a_single_number_is_a_fixed_value() -> None:
-    step = from_json({"varlen_pipeline": 1, "steps": [{"step": "rotate", "degrees": 5}]}).to_json()["steps"][0]
+def test_a_range_of_one_number_is_that_number() -> None:
+    step = from_json({"varlen_pipeline": 1, "steps": [{"step": "rotate", "degrees": [5, 5]}]}).to_json()["steps"][0]
     assert step["degrees"] == [5, 5]
     assert step["id"] == "rotate"
 

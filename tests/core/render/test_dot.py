@@ -34,7 +34,7 @@ EXACT = {
 }
 RESAMPLED = {
     "rotate keep": {"step": "rotate", "degrees": [-25, 25], "frame": "keep"},
-    "rotate keep mirrored": {"step": "rotate", "degrees": 12.5, "frame": "keep", "edges": "extend"},
+    "rotate keep mirrored": {"step": "rotate", "degrees": [12.5, 12.5], "frame": "keep", "edges": "extend"},
     "rotate grow": {"step": "rotate", "degrees": [-90, 90], "frame": "grow"},
     "rotate zoom": {"step": "rotate", "degrees": [-15, 15], "frame": "zoom"},
     "resize stretch": {"step": "resize", "width_px": 257, "height_px": 123, "fit": "stretch"},
@@ -48,15 +48,15 @@ RESAMPLED = {
     "perspective": {"step": "perspective", "corner_fraction": [0.05, 0.12]},
     "elastic": {"step": "elastic", "strength_fraction": [0.02, 0.05], "spacing_fraction": 0.2},
     "mosaic": {"step": "mosaic"},
-    "mosaic 3x3": {"step": "mosaic", "grid": "3x3", "tile_scale": 1},
-    "mixup": {"step": "mixup", "weight": 0.5},
+    "mosaic 3x3": {"step": "mosaic", "grid": "3x3", "tile_scale": [1, 1]},
+    "mixup": {"step": "mixup", "weight": [0.5, 0.5]},
 }
 WITH_SEAMS = ("mosaic", "mixup")
 CHAIN = [
     {"step": "flip"},
     {"step": "rotate", "degrees": [-20, 20], "frame": "grow"},
-    {"step": "elastic", "strength_fraction": 0.03, "spacing_fraction": 0.2},
-    {"step": "perspective", "corner_fraction": 0.05},
+    {"step": "elastic", "strength_fraction": [0.03, 0.03], "spacing_fraction": 0.2},
+    {"step": "perspective", "corner_fraction": [0.05, 0.05]},
     {"step": "crop", "mode": "random", "area_fraction": [0.6, 0.9]},
     {"step": "resize", "width_px": 200, "height_px": 160, "pad_color": [0, 0, 0]},
 ]

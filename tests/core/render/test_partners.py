@@ -132,7 +132,7 @@ def test_which_object_is_pasted_and_where(choice: float, chosen: str) -> None:
 
 
 def test_a_partner_without_anything_to_cut_out_gives_nothing() -> None:
-    renderer = Renderer(scene({"a": [], "b": [{"box": [0.0, 0.0, 30.0, 30.0]}]}), make_pipeline({"step": "paste_objects", "count": 2}))
+    renderer = Renderer(scene({"a": [], "b": [{"box": [0.0, 0.0, 30.0, 30.0]}]}), make_pipeline({"step": "paste_objects", "count": [2, 2]}))
     found = renderer.variant_labels("a", 1)
     assert found.trace["steps"][0]["pasted"] == []
     assert found.trace["passes"] == 0

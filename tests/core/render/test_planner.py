@@ -15,11 +15,11 @@ from varlen.render.renderer import Renderer
 from tests.conftest import make_pipeline, write_coco
 
 FLIP = {"step": "flip"}
-TURN = {"step": "rotate", "degrees": 9, "edges": "mirror"}
-LIGHT = {"step": "color_jitter", "brightness_factor": 1.2}
+TURN = {"step": "rotate", "degrees": [9, 9], "edges": "mirror"}
+LIGHT = {"step": "color_jitter", "brightness_factor": [1.2, 1.2]}
 CROP = {"step": "crop", "mode": "centre", "fraction": 0.8, "scope": "train"}
 FIT = {"step": "resize", "width_px": 160, "height_px": 160}
-SOFT = {"step": "blur", "sigma_px": 1}
+SOFT = {"step": "blur", "sigma_px": [1, 1]}
 
 
 @pytest.fixture
@@ -43,7 +43,7 @@ def test_geometry_becomes_one_resample_across_color(edge: Dataset) -> None:
 
 
 def test_colors_become_one_pass(edge: Dataset) -> None:
-    gamma = {"step": "gamma", "exponent": 2}
+    gamma = {"step": "gamma", "exponent": [2, 2]}
     assert plan(edge, LIGHT, gamma, {**gamma, "id": "again"}).passes == 1
     assert plan(edge, gamma, LIGHT, {**gamma, "id": "again"}, {**LIGHT, "id": "more"}).passes == 2
     made = plan(edge, LIGHT, {**LIGHT, "id": "more"}, {**LIGHT, "id": "still more"[:5]})
@@ -75,7 +75,7 @@ def test_flips_and_crops_are_copies(edge: Dataset) -> None:
 
 @pytest.mark.parametrize("degrees", [90, 180, -90])
 def test_turning_by_right_angles_keeps_every_pixel(edge: Dataset, degrees: float) -> None:
-    renderer = Renderer(edge, make_pipeline({"step": "rotate", "degrees": degrees, "frame": "grow"}))
+    renderer = Renderer(edge, make_pipeline({"step": "rotate", "degrees": [degrees, degrees], "frame": "grow"}))
     made = renderer.pixels(renderer.plan("images/train/a.png", 1))
     assert np.array_equal(made, np.rot90(edge.pixels("images/train/a.png"), round(degrees / 90)))
 
@@ -91,8 +91,8 @@ def blur_width(pixels: np.ndarray) -> float:
 def test_one_resample_is_sharper_than_one_for_each_step(edge: Dataset) -> None:
     """flip → rotate → shear → scale → crop → resize: once composed, once with each resampled by itself."""
     moves: list[dict] = [
-        {"step": "flip"}, {"step": "rotate", "degrees": 9, "edges": "extend"}, {"step": "shear", "x_degrees": 10, "edges": "extend"},
-        {"step": "scale", "factor": 1.02, "edges": "extend"}, {"step": "crop", "mode": "centre", "fraction": 0.9, "scope": "train"},
+        {"step": "flip"}, {"step": "rotate", "degrees": [9, 9], "edges": "extend"}, {"step": "shear", "x_degrees": [10, 10], "edges": "extend"},
+        {"step": "scale", "factor": [1.02, 1.02], "edges": "extend"}, {"step": "crop", "mode": "centre", "fraction": 0.9, "scope": "train"},
         {"step": "resize", "width_px": 197, "height_px": 147, "fit": "stretch"},
     ]  # fmt: skip
     together = Renderer(edge, make_pipeline(*moves))
@@ -100,7 +100,7 @@ def test_one_resample_is_sharper_than_one_for_each_step(edge: Dataset) -> None:
     assert made.passes == 1
     apart: list[dict] = []
     for move in moves:
-        apart += [move, {"id": f"stop-{move['step']}", "step": "blur", "sigma_px": 0.15}]  # a blur too narrow to change a level
+        apart += [move, {"id": f"stop-{move['step']}", "step": "blur", "sigma_px": [0.15, 0.15]}]  # a blur too narrow to change a level
     separate = Renderer(edge, make_pipeline(*apart))
     parts = separate.plan("images/train/a.png", 1)
     assert sum(isinstance(stage, Resample) for stage in parts.stages) == 6

@@ -126,8 +126,8 @@ def discs(image: str, *circles: tuple[float, float, float], kind: str = "outline
 
 
 GEOMETRY: dict[str, dict[str, Any]] = {
-    "flip": {}, "quarter_turn": {}, "rotate": {"degrees": [20, 30]}, "shear": {"x_degrees": 15}, "shift": {}, "scale": {"factor": 1.4}, "crop": {},
-    "perspective": {"corner_fraction": 0.1}, "elastic": {"strength_fraction": 0.04},
+    "flip": {}, "quarter_turn": {}, "rotate": {"degrees": [20, 30]}, "shear": {"x_degrees": [15, 15]}, "shift": {}, "scale": {"factor": [1.4, 1.4]},
+    "crop": {}, "perspective": {"corner_fraction": [0.1, 0.1]}, "elastic": {"strength_fraction": [0.04, 0.04]},
     "resize": {"width_px": 130, "height_px": 140}, "pad": {"width_px": 190},
 }  # fmt: skip
 
@@ -162,7 +162,7 @@ def test_label_maps_masks_and_outlines_move_alike(name: str, tmp_path: Path) -> 
 
 def test_a_cutout_hides_and_counts(tmp_path: Path) -> None:
     """What is hidden counts toward the keep rule; shapes stay; keypoints under it are hidden; the label map knows nothing there."""
-    hide = {"id": "hide", "step": "cutout", "count": 1, "size_fraction": 0.5}
+    hide = {"id": "hide", "step": "cutout", "count": [1, 1], "size_fraction": [0.5, 0.5]}
     seen = set()
     for seed in range(25):
         before = discs("a.png", (40, 40, 18), (120, 80, 18), kind="mask" if seed % 2 else "outline")
@@ -194,7 +194,7 @@ def test_a_cutout_hides_and_counts(tmp_path: Path) -> None:
 
 def test_areas_keep_off_objects() -> None:
     scene = Scene(discs("a.png", (40, 40, 25), (120, 80, 25)))
-    off = {"step": "cutout", "count": 3, "size_fraction": 0.2, "keep_off": "objects"}
+    off = {"step": "cutout", "count": [3, 3], "size_fraction": [0.2, 0.2], "keep_off": "objects"}
     for seed in range(10):
         sample, trace = Renderer(scene, make_pipeline(off, seed=seed)).render("a.png", 1)
         assert trace["objects"]["kept"] == 2
@@ -206,7 +206,7 @@ def test_areas_keep_off_objects() -> None:
 @pytest.mark.parametrize("kind", ["outline", "mask"])
 def test_pasted_objects_take_their_place_from_what_is_under_them(kind: str, tmp_path: Path) -> None:
     """Pixels, outlines, masks, boxes and the label map tell the same story."""
-    paste = {"id": "guests", "step": "paste_objects", "count": 1, "scale_factor": 1}
+    paste = {"id": "guests", "step": "paste_objects", "count": [1, 1], "scale_factor": [1, 1]}
     met = 0
     for seed in range(30):
         levels = np.full((120, 160), 7, np.uint8)
@@ -251,11 +251,11 @@ def test_regions_of_many_stay_while_any_part_is_seen() -> None:
 
 def test_image_classes_of_composites_are_weighed() -> None:
     scene = Scene(discs("a.png", (40, 40, 30)))
-    sample, _ = Renderer(scene, make_pipeline({"step": "mixup", "weight": 0.3})).render("a.png", 1)
+    sample, _ = Renderer(scene, make_pipeline({"step": "mixup", "weight": [0.3, 0.3]})).render("a.png", 1)
     assert sample.classes == {"still": 0.3, "windy": 0.7}
     assert (sample.pixels == round(0.3 * 60 + 0.7 * 200)).all()
     assert sample.objects.attributes[0]["weight"] == 0.3
-    quarters, _ = Renderer(scene, make_pipeline({"step": "mosaic", "centre_fraction": 0.5})).render("a.png", 1)
+    quarters, _ = Renderer(scene, make_pipeline({"step": "mosaic", "centre_fraction": [0.5, 0.5]})).render("a.png", 1)
     assert quarters.classes == {"still": 0.25, "windy": 0.75}
     assert Renderer(scene, make_pipeline({"step": "flip"})).variant_labels("a.png", 1).classes == {"still": 1.0}
 

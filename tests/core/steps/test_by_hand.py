@@ -124,9 +124,9 @@ def test_an_elastic_field_is_as_strong_as_drawn_and_absent_where_it_would_not_sh
     assert made("elastic", drawn, Size(8, 300)) is not None
     # A field stronger than 0.48 of its spacing might fold.
     step = {"step": "elastic", "spacing_fraction": 0.05}
-    from_json({"varlen_pipeline": 1, "steps": [{**step, "strength_fraction": 0.024}]})
+    from_json({"varlen_pipeline": 1, "steps": [{**step, "strength_fraction": [0, 0.024]}]})
     with pytest.raises(PipelineError, match=r"strength_fraction 0.0241 would fold the picture with spacing_fraction 0.05; at most 0.024"):
-        from_json({"varlen_pipeline": 1, "steps": [{**step, "strength_fraction": 0.0241}]})
+        from_json({"varlen_pipeline": 1, "steps": [{**step, "strength_fraction": [0, 0.0241]}]})
 
 
 # --- crops, sizes, padding ---
@@ -300,7 +300,7 @@ def test_cutouts_keep_off_objects_or_are_left_out() -> None:
             self.box, self.image, self.id = box, "a", "1"
 
     def areas(seed: int, *boxes: Seen) -> list[list[float]]:
-        step = CATALOGUE["cutout"].model_validate({"step": "cutout", "id": "s", "keep_off": "objects", "count": 3, "size_fraction": 0.2})
+        step = CATALOGUE["cutout"].model_validate({"step": "cutout", "id": "s", "keep_off": "objects", "count": [3, 3], "size_fraction": [0.2, 0.2]})
         context = DrawContext(SIZE, "a", lambda: PEERS, lambda: list(boxes))  # type: ignore[arg-type]
         found: list[list[float]] = step.draw(Stream(seed, "a", 1, "s"), context)["areas"]
         return found

@@ -22,11 +22,11 @@ from varlen.steps import CATALOGUE
 from tests.conftest import make_pipeline
 
 MORE: dict[str, dict[str, Any]] = {
-    "elastic": {"strength_fraction": 0.04},
-    "perspective": {"corner_fraction": 0.15},
+    "elastic": {"strength_fraction": [0.04, 0.04]},
+    "perspective": {"corner_fraction": [0.15, 0.15]},
     "crop": {"mode": "around_object"},
-    "blur": {"sigma_px": 1.4},
-    "noise": {"sigma_levels": 8},
+    "blur": {"sigma_px": [1.4, 1.4]},
+    "noise": {"sigma_levels": [8, 8]},
     "resize": {"width_px": 50, "height_px": 77},
     "junction": {"branches": [{"weight": 1, "steps": [{"step": "rotate"}, {"step": "mosaic"}]}, {"weight": 2, "steps": [{"step": "flip"}]}]},
 }
@@ -112,7 +112,7 @@ def test_odd_pictures_are_no_trouble(name: str) -> None:
 def test_a_very_wide_picture() -> None:
     wide = Made({"wide": Size(30_000, 12), "other": Size(30_000, 12)})
     steps = [
-        {"step": "rotate", "degrees": 3, "frame": "grow"},
+        {"step": "rotate", "degrees": [3, 3], "frame": "grow"},
         {"step": "perspective"},
         {"step": "blur"},
         {"step": "resize", "width_px": 900, "height_px": 90},
@@ -171,7 +171,7 @@ def test_frames_of_a_group_share_their_draws_also_through_partners() -> None:
     sizes = {f"{clip}/{camera}": Size(80, 60) for clip in ("dusk", "night", "dawn") for camera in ("left", "right")}
     dataset = Made(sizes)
     dataset.entries = {key: Entry(key, "train", entry.size, entry.objects, group=key.split("/")[0]) for key, entry in dataset.entries.items()}
-    steps = [{"step": "rotate"}, {"step": "crop", "mode": "random"}, {"step": "mosaic"}, {"step": "noise", "sigma_levels": 5}]
+    steps = [{"step": "rotate"}, {"step": "crop", "mode": "random"}, {"step": "mosaic"}, {"step": "noise", "sigma_levels": [5, 5]}]
     grouped = Renderer(dataset, make_pipeline(*steps, seed=1, draw_per="group"))
     single = Renderer(dataset, make_pipeline(*steps, seed=1))
 

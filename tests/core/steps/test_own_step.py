@@ -48,7 +48,7 @@ def test_signature_and_docstring_become_parameters_schema_and_trace() -> None:
     assert (out.image == pipeline.render(IMAGE).image).all()
     assert set(out.trace["steps"][0]["drawn"]) == {"strength", "stream"}
     with pytest.raises(v.VarlenError, match=r"lamp_dim\.strength: 3 is outside 0 … 1"):
-        lamp_dim(strength=3)
+        lamp_dim(strength=(3, 3))
 
 
 def test_a_function_of_the_size_moves_labels_too() -> None:

@@ -23,7 +23,7 @@ def rendered(*steps: dict[str, Any], seed: int = 1, variant: int = 1) -> tuple[A
 
 
 def test_a_shift_in_pixels() -> None:
-    sample, trace = rendered({"step": "shift", "x_px": 7, "y_px": [-5, -5]})
+    sample, trace = rendered({"step": "shift", "x_px": [7, 7], "y_px": [-5, -5]})
     assert sample.objects.boxes.tolist() == [[27, 15, 47, 31]]
     assert trace["steps"][0]["drawn"] == {"x_px": 7, "y_px": -5}
     original = scene(BOXES).pixels("a")
@@ -61,7 +61,7 @@ def test_a_window_beyond_the_picture(mode: str) -> None:
     assert sample.objects.boxes[0][0] == 20 - left
 
 
-@pytest.mark.parametrize("step", [{"step": "rotate", "degrees": 30}, {"step": "scale", "factor": 1.5}])
+@pytest.mark.parametrize("step", [{"step": "rotate", "degrees": [30, 30]}, {"step": "scale", "factor": [1.5, 1.5]}])
 def test_about_a_chosen_centre(step: dict[str, Any]) -> None:
     """What lies at the centre stays; without one the middle does."""
     from varlen.model.geometry import Matrix
@@ -80,7 +80,9 @@ def test_a_centre_needs_the_same_frame() -> None:
 
 
 def test_brightness_down_to_nothing() -> None:
-    sample, _ = rendered({"step": "color_jitter", "brightness_factor": 0, "contrast_factor": 1, "saturation_factor": 1, "hue_degrees": 0})
+    sample, _ = rendered(
+        {"step": "color_jitter", "brightness_factor": [0, 0], "contrast_factor": [1, 1], "saturation_factor": [1, 1], "hue_degrees": [0, 0]}
+    )
     assert not sample.pixels.any()
     drawn = [
         rendered({"step": "color_jitter", "brightness_factor": [0, 2]}, seed=seed)[1]["steps"][0]["drawn"]["brightness_factor"] for seed in range(200)

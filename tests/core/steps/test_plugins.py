@@ -24,7 +24,7 @@ def test_the_documented_example_is_a_step_like_any_other(survey_folder: Path, tm
     listed = json.loads(run(str(EXAMPLE), "steps", "--json").stdout)
     assert [about["step"] for about in listed].count("lamp_hum") == 1
     file = tmp_path / "hum.varlen.json"
-    file.write_text(json.dumps({"varlen_pipeline": 1, "steps": [{"step": "lamp_hum", "strength": 0.2}, {"step": "rotate"}]}))
+    file.write_text(json.dumps({"varlen_pipeline": 1, "steps": [{"step": "lamp_hum", "strength": [0.2, 0.2]}, {"step": "rotate"}]}))
     assert "there is no step 'lamp_hum'" in run("", "pipeline", "check", str(file)).stderr
     for workers in ("1", "2"):
         done = run(

@@ -26,7 +26,7 @@ def effect(values: dict, size: Size, seed: int) -> Move | Mosaic:
 
 @given(SIZE, st.integers(0, 9999), st.floats(0.05, 1), st.floats(0.2, 5))
 def test_a_random_part_lies_within_the_picture(size: Size, seed: int, area: float, aspect: float) -> None:
-    move = effect({"step": "crop", "mode": "random", "area_fraction": area, "aspect": aspect}, size, seed)
+    move = effect({"step": "crop", "mode": "random", "area_fraction": [area, area], "aspect": [aspect, aspect]}, size, seed)
     assert isinstance(move, Move)
     assert move.matrix.lossless()
     assert exposed_share(move.matrix, size, move.size.rect) == 0
@@ -38,7 +38,7 @@ def test_a_random_part_lies_within_the_picture(size: Size, seed: int, area: floa
 
 @given(SIZE, st.floats(-180, 180), st.sampled_from(["keep", "grow", "zoom"]))
 def test_frames_of_a_rotation(size: Size, degrees: float, frame: str) -> None:
-    move = effect({"step": "rotate", "degrees": degrees, "frame": frame}, size, 0)
+    move = effect({"step": "rotate", "degrees": [degrees, degrees], "frame": frame}, size, 0)
     assert isinstance(move, Move)
     if frame == "grow":
         for x, y in move.matrix.quad(size.rect):

@@ -123,7 +123,7 @@ export function duplicateStep(id: string): string {
   const taken = new Set(idsOf(document.steps));
   const copied = (old: PipelineStep): PipelineStep => ({
     ...structuredClone(old),
-    id: freshId(old.id, taken, old.id.replace(/_\d+$/, "")),
+    id: freshId(old.id, taken, old.id.replace(/-\d+$/, "")),
     ...(old.branches ? { branches: (old.branches as Branch[]).map((branch) => ({ ...branch, steps: branch.steps.map(copied) })) } : {}),
   });
   const copy = copied(step);
@@ -166,10 +166,10 @@ export function newStep(facts: StepFacts): PipelineStep {
   return { id, step: facts.step, enabled: true, ...values } as PipelineStep;
 }
 
-/** The name, or its stem with a number where it is taken; from then on it is taken itself. */
+/** The first of name, name-2, name-3 … that is not taken, as the core names steps; it is taken from then on. */
 function freshId(name: string, taken: Set<string>, stem = name): string {
   let made = name;
-  for (let number = 2; taken.has(made); number++) made = `${stem}_${number}`;
+  for (let number = 2; taken.has(made); number++) made = `${stem}-${number}`;
   taken.add(made);
   return made;
 }
