@@ -5,8 +5,8 @@ start:
 	@.venv/bin/python scripts/start.py
 
 serve:
-	@scripts/setup --demo
-	@.venv/bin/python scripts/start.py --sign-in --address "$${ADDRESS:-127.0.0.1:8417}"
+	@scripts/setup --serve
+	@.venv/bin/python scripts/start.py --sign-in --address "$${ADDRESS:-127.0.0.1:8417}" $${TLS_CERT:+--tls-cert "$$TLS_CERT"} $${TLS_KEY:+--tls-key "$$TLS_KEY"}
 
 stop:
 	@python3 scripts/postgres.py stop

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import base64
+import fcntl
 import hashlib
 import json
 import shutil
@@ -23,6 +24,7 @@ PROJECT = Path(__file__).resolve().parent.parent
 DOCS = PROJECT / "docs"
 SITE = DOCS / "_site"
 STAMP = SITE / ".stamp"
+LOCK = PROJECT / ".varlen" / "handbook.lock"
 
 #: The public names of a page in the order in which a reader wants them.
 PARTS = {
@@ -94,7 +96,7 @@ def notebook_page(notebook: dict[str, Any], folder: Path) -> str:
 
 def digest() -> str:
     """Of everything that the site is made from."""
-    sources = [path for path in DOCS.rglob("*") if path.is_file() and path.relative_to(DOCS).parts[0] not in ("_site", "_site.old")]
+    sources = [path for path in DOCS.rglob("*") if path.is_file() and not path.relative_to(DOCS).parts[0].startswith("_site")]
     sources += (PROJECT / "core" / "varlen").rglob("*.py")
     whole = hashlib.sha256()
     for path in sorted([*sources, Path(__file__)]):
@@ -104,7 +106,7 @@ def digest() -> str:
 
 def prepare(work: Path) -> None:
     """A copy of the pages with those that are made: what Sphinx reads."""
-    shutil.copytree(DOCS, work, ignore=shutil.ignore_patterns("_site"), dirs_exist_ok=True)
+    shutil.copytree(DOCS, work, ignore=shutil.ignore_patterns("_site*"), dirs_exist_ok=True)
     (work / "api.md").write_text(api_page())
     (work / "notebook.md").write_text(notebook_page(json.loads((DOCS / "notebook.ipynb").read_text()), work))
     (work / "steps.md").write_text((DOCS / "steps.md").read_text() + _toctree(sorted(f"steps/{path.stem}" for path in (DOCS / "steps").glob("*.md"))))
@@ -117,7 +119,9 @@ def _toctree(pages: list[str]) -> str:
 def build(site: Path = SITE) -> None:
     """Make the site anew, and put it in its place when it is whole. Raises `CalledProcessError` for a page with a fault."""
     with tempfile.TemporaryDirectory(prefix="varlen-handbook-") as folder:
-        work, new = Path(folder) / "pages", Path(folder) / "site"
+        # Beside the old one, so that it takes its place at once.
+        work, new = Path(folder) / "pages", site.with_name(site.name + ".new")
+        shutil.rmtree(new, ignore_errors=True)
         prepare(work)
         subprocess.run([sys.executable, "-m", "sphinx", "-q", "-W", "--keep-going", "-b", "html", str(work), str(new)], check=True)
         (new / STAMP.name).write_text(digest())
@@ -125,7 +129,7 @@ def build(site: Path = SITE) -> None:
         shutil.rmtree(old, ignore_errors=True)
         if site.exists():
             site.rename(old)
-        shutil.move(new, site)
+        new.rename(site)
         shutil.rmtree(old, ignore_errors=True)
 
 
@@ -133,9 +137,13 @@ def main() -> None:
     """Build, or say that nothing has changed."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--if-stale", action="store_true", help="only where something has changed since")
-    if parser.parse_args().if_stale and STAMP.exists() and STAMP.read_text() == digest():
-        return
-    build()
+    if_stale = parser.parse_args().if_stale
+    LOCK.parent.mkdir(exist_ok=True)
+    with LOCK.open("w") as lock:  # a test run and a start may want it at the same time
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if if_stale and STAMP.exists() and STAMP.read_text() == digest():
+            return
+        build()
     print(f"{SITE / 'index.html'}")
 
 

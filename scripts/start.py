@@ -6,6 +6,8 @@ Run by `make start` and `make serve` with the environment's own Python.
 from __future__ import annotations
 
 import argparse
+import contextlib
+import http.client
 import json
 import os
 import shutil
@@ -14,10 +16,10 @@ import socket
 import subprocess
 import sys
 import time
-import urllib.request
 from datetime import UTC, datetime
 from pathlib import Path
 
+import nginx
 import postgres
 from varlen_server.addresses import WILDCARDS, is_loopback, names_of, parse_address
 from varlen_server.supervisor import GaveUp, Part, Supervisor
@@ -68,14 +70,19 @@ def check_outside_steps() -> None:
         sys.exit(done.stderr.strip())
 
 
-def answers(host: str, port: int) -> bool:
+def answers(door: socket.socket) -> bool:
     """Whether the application itself answers, not only its port."""
-    at = "127.0.0.1" if host in WILDCARDS else f"[{host}]" if ":" in host else host
+    connection = http.client.HTTPConnection("localhost", timeout=60)
+    connection.sock = socket.socket(door.family)
+    connection.sock.settimeout(60)
     try:
-        with urllib.request.urlopen(f"http://{at}:{port}/api/session", timeout=60) as answer:
-            return int(answer.status) == 200
-    except OSError:
+        connection.sock.connect(door.getsockname())
+        connection.request("GET", "/api/session")
+        return connection.getresponse().status == 200
+    except (OSError, http.client.HTTPException):
         return False
+    finally:
+        connection.close()
 
 
 class PrivateDatabase:
@@ -95,13 +102,29 @@ class PrivateDatabase:
 
 
 def listening(host: str, port: int) -> socket.socket:
-    """A socket that outlives the web processes: while these are started again, whoever comes waits a moment instead of being refused."""
+    """A socket that outlives the web processes: while these are started again, a request waits a moment instead of being refused."""
     made = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
     made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         made.bind((host, port))
     except OSError as error:
         sys.exit(f"{host}:{port}: {error.strerror}")
+    return _opened(made)
+
+
+def listening_behind_nginx(folder: Path) -> socket.socket:
+    """The same on a path that only this user and nginx open."""
+    path = nginx.socket_in(folder)
+    path.unlink(missing_ok=True)
+    made = socket.socket(socket.AF_UNIX)
+    made.bind(str(path))
+    if os.geteuid() == 0:
+        shutil.chown(path, group="www-data")
+    path.chmod(0o660)
+    return _opened(made)
+
+
+def _opened(made: socket.socket) -> socket.socket:
     made.listen(2048)
     made.set_inheritable(True)
     return made
@@ -130,14 +153,16 @@ def set_up(options: argparse.Namespace, host: str) -> None:
     (STATE / "metrics").mkdir(parents=True)
     if options.sign_in:
         os.environ["VARLEN_SIGN_IN"] = "1"
+        if options.tls_cert:
+            os.environ["VARLEN_BEHIND_TLS"] = "1"
         os.environ["VARLEN_HOSTS"] = ",".join([*filter(None, os.environ.get("VARLEN_HOSTS", "").split(",")), *names_of(host)])
     else:
         os.environ.pop("VARLEN_SIGN_IN", None)
 
 
-def reached_at(host: str, port: int) -> str:
+def reached_at(host: str, port: int, scheme: str) -> str:
     """The address for a browser on this machine."""
-    return f"http://{'127.0.0.1' if host in WILDCARDS else f'[{host}]' if ':' in host else host}:{port}"
+    return f"{scheme}://{'127.0.0.1' if host in WILDCARDS else f'[{host}]' if ':' in host else host}:{port}"
 
 
 def say_where(options: argparse.Namespace, at: str, link: str) -> None:
@@ -176,19 +201,31 @@ def main() -> None:
     parser.add_argument("--address", default="", metavar="HOST:PORT", help="instead of a free port on loopback")
     parser.add_argument("--sign-in", action="store_true", help="people have accounts; needed for any address but loopback")
     parser.add_argument("--demo-images", default="60")
+    parser.add_argument("--tls-cert", default="", metavar="FILE", help="a certificate with its chain: nginx then speaks TLS")
+    parser.add_argument("--tls-key", default="", metavar="FILE", help="the certificate's key")
     options = parser.parse_args()
+    if bool(options.tls_cert) != bool(options.tls_key):
+        parser.error("--tls-cert and --tls-key belong together")
     check_outside_steps()
     host, port = where(options)
+    folder = None
+    if options.sign_in:
+        certificate = (options.tls_cert, options.tls_key) if options.tls_cert else None
+        folder = nginx.prepare(STATE, host, port, PROJECT / "web" / "dist", certificate, os.environ.get("VARLEN_BEHIND_TLS") == "1")
     set_up(options, host)
+    at = reached_at(host, port, "https" if options.tls_cert else "http")
     database("start")
-    link = prepare("" if os.environ.get("VARLEN_NO_DEMO") else options.demo_images, reached_at(host, port) if options.sign_in else "")
-    door = listening(host, port)
+    link = prepare("" if os.environ.get("VARLEN_NO_DEMO") else options.demo_images, at if options.sign_in else "")
+    door = listening_behind_nginx(folder) if folder else listening(host, port)
     web = [sys.executable, "-m", "gunicorn", "varlen_server.wsgi", "--bind", f"fd://{door.fileno()}", "--timeout", "120", "--no-control-socket",
            "--log-level", "warning", "-c", "gunicorn_conf.py"]  # fmt: skip
     parts = [
         Part("the worker", lambda: manage("work", start_new_session=True)),
         Part("the web server", lambda: subprocess.Popen(web, cwd=SERVER, start_new_session=True, pass_fds=[door.fileno()])),
     ]
+    if folder:
+        front = nginx.command(folder)
+        parts.append(Part("nginx", lambda: subprocess.Popen(front, start_new_session=True)))
     supervisor = Supervisor(PrivateDatabase(), parts, say)
 
     def stop(*_: object) -> None:
@@ -197,24 +234,25 @@ def main() -> None:
     signal.signal(signal.SIGINT, stop)
     signal.signal(signal.SIGTERM, stop)
     failed = ""
-    more: subprocess.Popen[bytes] | None = None
+    more: list[subprocess.Popen[bytes]] = []
     try:
         supervisor.begin()
-        while not supervisor.stopping and not answers(host, port):
+        while not supervisor.stopping and not answers(door):
             supervisor.look()
             time.sleep(0.1)
         if not supervisor.stopping:
-            say_where(options, reached_at(host, port), link)
+            say_where(options, at, link)
             if not os.environ.get("VARLEN_DEMO_ALONE") and not os.environ.get("VARLEN_NO_DEMO"):
                 # Smaller sets for the other pages, with what the processor has left over.
-                more = manage("load_demo", "--more", start_new_session=True)
+                more.append(manage("load_demo", "--more", start_new_session=True))
             if not os.environ.get("VARLEN_DEMO_ALONE"):
-                subprocess.Popen([PROJECT / "scripts" / "later"], start_new_session=True)
+                more.append(subprocess.Popen([PROJECT / "scripts" / "later"], start_new_session=True))
         supervisor.watch()
     except GaveUp as error:
         failed = str(error)
-    if more and more.poll() is None:
-        more.terminate()
+    for process in more:
+        with contextlib.suppress(ProcessLookupError):  # what it started itself goes with it
+            os.killpg(process.pid, signal.SIGTERM)
     supervisor.stop()
     database("stop")
     if failed:

@@ -5,6 +5,7 @@ No Django here: it must stay when all else goes.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -45,6 +46,12 @@ class Part:
     def begin(self) -> None:
         self.process = self.start()
 
+    def end_the_rest(self) -> None:
+        """Ask what the dead process has started to end: its successor starts its own."""
+        if self.process is not None:
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                os.killpg(self.process.pid, signal.SIGTERM)
+
     def ended(self) -> str:
         """How it ended, in words; "" while it lives."""
         status = None if self.process is None else self.process.poll()
@@ -77,6 +84,7 @@ class Supervisor:
                 if time.monotonic() - self._fell > CONSEQUENCE:
                     self._count(part, how)
                 self.say(f"{part.name} ended ({how}): started again")
+                part.end_the_rest()
                 part.begin()
 
     def _start_database(self) -> None:

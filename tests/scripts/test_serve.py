@@ -4,22 +4,36 @@ from __future__ import annotations
 
 import contextlib
 import http.client
+import ipaddress
 import json
 import os
+import re
 import shutil
 import signal
 import socket
+import ssl
 import subprocess
 import sys
 import time
+import urllib.request
 from collections.abc import Callable, Iterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
 from varlen_server.addresses import is_loopback, names_of, parse_address
 from varlen_server.supervisor import GaveUp, Part, Supervisor
 
-PROJECT = Path(__file__).resolve().parents[2]
+from tests.conftest import PROJECT, free_port, until_listened_at
+
+sys.path.insert(0, str(PROJECT / "scripts"))
+import nginx
+import start
+
 PORT = 8655
 #: What is killed is back within so many seconds on a machine that has nothing else to do; tests run beside others.
 BACK = 5.0 * 6
@@ -35,12 +49,12 @@ class Served:
         assert self.process.stdout is not None
         assert any("/join#" in line for line in self.process.stdout)
 
-    def ask(self, method: str, path: str, headers: dict[str, str] | None = None, patience: float = BACK) -> tuple[int, bytes]:
+    def ask(self, method: str, path: str, headers: dict[str, str] | None = None, patience: float = BACK) -> tuple[int, bytes, dict[str, str]]:
         connection = http.client.HTTPConnection("127.0.0.1", PORT, timeout=patience)
         with contextlib.closing(connection):
             connection.request(method, path, headers=headers or {})
             answer = connection.getresponse()
-            return answer.status, answer.read()
+            return answer.status, answer.read(), dict(answer.getheaders())
 
     def healthy(self) -> float:
         """Seconds until everything is there again."""
@@ -102,6 +116,58 @@ def test_a_hundred_slow_clients_stop_nobody(served: Served) -> None:
     assert sorted(times)[1] < 1.0, times
 
 
+def test_a_hundred_slow_readers_stop_nobody(served: Served) -> None:
+    """Each asks for the largest file of the screens, and takes a few bytes of it: nginx holds the rest."""
+    page = served.ask("GET", "/")[1].decode()
+    largest = max(re.findall(r'"(/assets/[^"]+)"', page), key=lambda name: int(served.ask("HEAD", name)[2]["Content-Length"]))
+    slow = []
+    for number in range(100):
+        client = socket.socket()
+        client.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 2048)
+        # From addresses of their own, as far as loopback goes: a single one's connections are limited.
+        client.bind((f"127.0.1.{number // 2 + 1}", 0))
+        client.connect(("127.0.0.1", PORT))
+        client.sendall(f"GET {largest if number % 2 else '/'} HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n".encode())
+        slow.append(client)
+    begun = time.monotonic()
+    for client in slow:
+        assert client.recv(16).startswith(b"HTTP/1.1 200")
+        assert served.ask("GET", "/api/session")[0] == 200
+    assert time.monotonic() - begun < BACK
+    for client in slow:
+        client.close()
+
+
+def test_connections_of_one_address_are_limited_and_its_name_cannot_be_made_up(served: Served) -> None:
+    request = b"GET /api/session HTTP/1.1\r\nHost: 127.0.0.1\r\nX-Forwarded-For: 192.0.2.%d\r\nX-Real-IP: 192.0.2.%d\r\n\r\n"
+    open_ones, refused = [], 0
+    for _ in range(100):
+        client = socket.socket()
+        client.bind(("127.0.2.1", 0))
+        client.connect(("127.0.0.1", PORT))
+        # All but the last line: nginx counts a connection once a request's head is there, so each is a request under way.
+        client.sendall(b"POST /api/session HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 40\r\n\r\n{")
+        open_ones.append(client)
+    time.sleep(0.5)
+    for client in open_ones:
+        client.setblocking(False)
+        with contextlib.suppress(BlockingIOError):
+            refused += b" 429 " in client.recv(200)
+    assert refused == 100 - 64
+    assert served.ask("GET", "/api/session")[0] == 200
+    for client in open_ones:
+        client.close()
+    with socket.create_connection(("127.0.0.1", PORT), timeout=BACK) as client:
+        client.sendall(request % (1, 1))
+        assert b" 200 " in client.recv(100)
+    shell = [sys.executable, "manage.py", "shell", "-v", "0", "-c",
+             "from varlen_server.requests import address_of\nfrom django.test import RequestFactory\n"
+             "print(address_of(RequestFactory(REMOTE_ADDR='').get('/', headers={'X-Real-IP': '127.0.2.1'})), "
+             "address_of(RequestFactory(REMOTE_ADDR='127.0.0.1').get('/', headers={'X-Real-IP': '192.0.2.9'})))"]  # fmt: skip
+    told = subprocess.run(shell, cwd=PROJECT / "server", env={**os.environ, "VARLEN_STATE": str(served.state)}, capture_output=True, text=True)
+    assert told.stdout.split() == ["127.0.2.1", "127.0.0.1"], told.stderr
+
+
 def test_enormous_and_odd_requests_are_refused_at_once(served: Served) -> None:
     def status(raw: bytes) -> str:
         with socket.create_connection(("127.0.0.1", PORT), timeout=BACK) as client:
@@ -112,26 +178,31 @@ def test_enormous_and_odd_requests_are_refused_at_once(served: Served) -> None:
     assert "413" in status(
         b"POST /api/sheet HTTP/1.1\r\n" + host + b"Content-Type: application/json\r\nContent-Length: 99999999999\r\n\r\n" + b"x" * 300_000
     )
-    assert "411" in status(b"POST /api/sheet HTTP/1.1\r\n" + host + b"Transfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n")
-    assert "431" in status(b"GET / HTTP/1.1\r\n" + host + b"X: " + b"a" * 200_000)
+    assert "400" in status(b"GET / HTTP/1.1\r\n" + host + b"X: " + b"a" * 200_000)
     assert "400" in status(b"GET /api/datasets HTTP/1.1\r\nHost: elsewhere.example\r\n\r\n")
     assert "401" in status(b"GET /api/datasets HTTP/1.1\r\n" + host + b"\r\n")
 
 
 def test_what_is_killed_comes_back(served: Served) -> None:
     """The web server, the worker and the database, one after the other; and everything is said."""
-    for words in ("gunicorn", "manage.py work"):
+    for words in ("gunicorn", "manage.py work", "nginx"):
         (child,) = served.children(words)
         os.kill(child, signal.SIGKILL)
-        # Whoever asks in the meantime waits a moment, and is answered.
-        assert served.ask("GET", "/api/session")[0] == 200
+        if words != "nginx":
+            # A request in the meantime waits a moment, and is answered.
+            assert served.ask("GET", "/api/session")[0] in (200, 502)
         # What the dead one's children still answer does not count: another must be there.
         wait_until(lambda words=words, child=child: served.children(words) not in ([], [child]), words)
         served.healthy()
     about = json.loads((served.state / "database" / "database.json").read_text())
     listed = subprocess.run(["pgrep", "-f", "--", f"port={about['port']}"], capture_output=True, text=True, check=True).stdout.split()
     os.kill(int(listed[0]), signal.SIGKILL)
-    for name in ("the web server ended (killed by signal 9", "the worker ended (killed by signal 9", "the database ended: started again"):
+    for name in (
+        "the web server ended (killed by signal 9",
+        "the worker ended (killed by signal 9",
+        "nginx ended (killed by signal 9",
+        "the database ended: started again",
+    ):
         wait_until(lambda name=name: name in (served.state / "said.log").read_text(), name)
     served.healthy()
 
@@ -149,6 +220,51 @@ def test_requests_are_logged_as_json_without_their_queries(served: Served) -> No
     # The worker and the supervisor speak in the same form.
     assert any(line["from"].startswith("procrastinate") and line["says"].startswith("Starting worker") for line in lines)
     assert "a-word-nobody-else-uses" not in (served.state / "said.log").read_text()
+
+
+SHOWN = """
+def application(environ, start_response):
+    start_response("200 OK", [])
+    return [" ".join(environ.get(name, "") for name in ("wsgi.url_scheme", "HTTP_X_REAL_IP", "HTTP_X_FORWARDED_FOR", "REMOTE_ADDR")).encode()]
+"""
+
+
+def self_signed(folder: Path) -> tuple[str, str]:
+    """A certificate for 127.0.0.1 and its key."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "127.0.0.1")])
+    now = datetime.now(UTC)
+    address = x509.SubjectAlternativeName([x509.IPAddress(ipaddress.ip_address("127.0.0.1"))])
+    made = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key()).serial_number(1).add_extension(address, False)
+    signed = made.not_valid_before(now - timedelta(hours=1)).not_valid_after(now + timedelta(days=1)).sign(key, hashes.SHA256())
+    (folder / "cert.pem").write_bytes(signed.public_bytes(serialization.Encoding.PEM))
+    (folder / "key.pem").write_bytes(key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))
+    return str(folder / "cert.pem"), str(folder / "key.pem")
+
+
+@pytest.mark.parametrize("behind", [False, True])
+def test_tls_and_what_is_told_of_the_client(tmp_path: Path, behind: bool) -> None:
+    """nginx alone before an application that tells what it hears: a certificate of its own, or a proxy that speaks TLS before it."""
+    (tmp_path / "shown.py").write_text(SHOWN)
+    certificate = None if behind else self_signed(tmp_path)
+    port = free_port()
+    folder = nginx.prepare(tmp_path / "state", "127.0.0.1", port, tmp_path, certificate, behind)
+    door = start.listening_behind_nginx(folder)
+    web = [sys.executable, "-m", "gunicorn", "shown:application", "--bind", f"fd://{door.fileno()}", "--no-control-socket"]
+    running = [subprocess.Popen(web, cwd=tmp_path, pass_fds=[door.fileno()], stderr=subprocess.DEVNULL), subprocess.Popen(nginx.command(folder))]
+    try:
+        until_listened_at(port)
+        said = {"X-Forwarded-For": "192.0.2.1, 192.0.2.7", "X-Real-IP": "192.0.2.9", "X-Forwarded-Proto": "https" if behind else "http"}
+        context = None if behind else ssl.create_default_context(cafile=str(tmp_path / "cert.pem"))
+        request = urllib.request.Request(f"http{'' if behind else 's'}://127.0.0.1:{port}/", headers=said)
+        with urllib.request.urlopen(request, context=context, timeout=30) as answer:
+            heard = answer.read().decode()
+        assert heard.split() == ["https", "192.0.2.7" if behind else "127.0.0.1"]
+    finally:
+        for process in running:
+            process.terminate()
+            process.wait(30)
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 @pytest.mark.parametrize("address", ["0.0.0.0:8651", "[::]:8651"])

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-#: Rows are made one after another: the first are there soon, where together all would be late.
-_rows = threading.Semaphore(max(1, (os.cpu_count() or 1) // 4))
 _changed = threading.Condition()
 _waiting = 0
 #: However much is waited for, counting resumes after this many seconds.
@@ -22,8 +19,7 @@ def foreground() -> Iterator[None]:
     with _changed:
         _waiting += 1
     try:
-        with _rows:
-            yield
+        yield
     finally:
         with _changed:
             _waiting -= 1

@@ -7,7 +7,6 @@ part of the pipeline. So what an address shows never changes and may be kept for
 from __future__ import annotations
 
 import contextlib
-from base64 import b64encode
 from collections import Counter
 from functools import lru_cache, partial
 from pathlib import Path
@@ -38,7 +37,7 @@ from varlen_server.pipelines.services import register
 from varlen_server.previews import preview
 from varlen_server.response_cache import cached_json, cached_picture
 from varlen_server.sheet.cost import cost_of
-from varlen_server.sheet.priority import foreground, yield_to_foreground
+from varlen_server.sheet.priority import yield_to_foreground
 from varlen_server.sheet.renderers import renderer_for, renderer_of
 
 #: Variants whose labels are followed for the ledger.
@@ -61,23 +60,6 @@ class Bench:
     def key(self) -> list[str]:
         """What the answers depend on: dataset snapshot and pipeline."""
         return [self.dataset.digest, self.pipeline.digest]
-
-    def sheet(self, images: list[int], variants: int, width: int) -> bytes:
-        """Rows of tiles as JSON, each from the disk or made now, and which steps share a resample."""
-        found = Image.objects.filter(dataset=self.dataset, left_out=False).only("key", "split").in_bulk(images)
-        if lost := [pk for pk in images if pk not in found]:
-            raise NotFound(f"The dataset has no image {lost[0]}.")
-        about = [self.dataset.pk, *self.key]
-        with foreground():
-            rows = [cached_json("rows", [*about, variants, width, pk], partial(self._row, found[pk], variants, width)) for pk in images]
-        runs = runs_of(self.dataset.pk, self.dataset.digest, self.renderer)
-        answer = {"pipeline_digest": self.pipeline.digest, "rows": [orjson.Fragment(row) for row in rows], "runs": orjson.Fragment(runs)}
-        return orjson.dumps(answer)
-
-    def _row(self, image: Image, variants: int, width: int) -> dict[str, Any]:
-        # Evaluation images have one output only: through the `every` steps.
-        numbers = range(1, variants + 1) if image.split == "train" else [0]
-        return {"image": image.pk, "tiles": [tile(self.dataset, self.renderer, image.pk, image.key, number, width) for number in numbers]}
 
     def ledger(self, spec: ExportSpec) -> dict[str, Any]:
         """Exact image counts of an edition, its labels of each class, and what becomes of objects over a sample of variants."""
@@ -133,27 +115,15 @@ class Bench:
         return cached_json("notes", [*self.key, self.dataset.marks], make)
 
 
-def tile(dataset: Dataset, renderer: Renderer, image: int, key: str, variant: int, width: int) -> Tile:
-    """Labels and trace of one variant, and its picture where `width` is not 0: a request for each would cost as much as making it."""
-    facts, plan = tile_facts(dataset.pk, dataset.digest, renderer, image, key, variant)
-    if plan is None or not width:
-        return facts
-    try:
-        picture = exact_picture(renderer, plan, width, asked_path(dataset.digest, renderer.pipeline.digest, image, variant, width))
-    except RenderError as error:
-        return refused(renderer, key, variant, str(error))
-    return {**facts, "picture": "data:image/jpeg;base64," + b64encode(picture).decode(), "picture_width": width}
-
-
-def tile_facts(dataset: int, snapshot: str, renderer: Renderer, image: int, key: str, variant: int, arrays: bool = False) -> tuple[Tile, Plan | None]:
-    """Labels and trace of one variant without its picture, and its plan; None for one that can't be made. arrays: as in `objects_to_json`."""
+def tile_facts(dataset: int, snapshot: str, renderer: Renderer, image: int, key: str, variant: int) -> tuple[Tile, Plan | None]:
+    """Labels and trace of one variant without its picture, and its plan; None for one that can't be made. Numbers of objects are arrays."""
     address = f"/api/tiles/{dataset}/{snapshot[7:]}/{renderer.pipeline.digest[7:]}/{image}/{variant}"
     try:
         plan = renderer.plan(key, variant)
         found = renderer.variant_labels(key, variant, plan)
     except RenderError as error:
         return refused(renderer, key, variant, str(error)), None
-    objects = objects_to_json(found.objects, renderer.dataset.classes, arrays, digits=3)
+    objects = objects_to_json(found.objects, renderer.dataset.classes, arrays=True, digits=3)
     size = found.size
     return {"variant": variant, "address": address, "picture": "", "picture_width": 0, "width": size.width, "height": size.height,
             "objects": objects, "trace": found.trace, "loose": round(float(found.objects.growth.max(initial=1.0)), 3), "error": ""}, plan  # fmt: skip

@@ -14,7 +14,6 @@ from varlen_server.people.roles import ASKING
 from varlen_server.previews import FOR_EVER, check_width, map_response, picture_response
 from varlen_server.requests import body_of
 from varlen_server.sheet import services
-from varlen_server.sheet.looks import looks
 from varlen_server.sheet.serializers import (
     AdviceRequestSerializer,
     AdviceSerializer,
@@ -32,6 +31,7 @@ from varlen_server.sheet.serializers import (
     WorstVariantSerializer,
 )
 from varlen_server.sheet.services import Bench
+from varlen_server.sheet.tile_stream import sheet, tile_stream
 
 
 class Sheet(APIView):
@@ -42,7 +42,7 @@ class Sheet(APIView):
     def post(self, request: Request) -> HttpResponse:
         """Labels, traces and, where a width is given, pictures of variants 1 … n of some images. A row's answer is always the same, so it is kept."""
         wish = body_of(request, SheetRequestSerializer)
-        return _json(Bench(wish["dataset"], wish["document"]).sheet(wish["images"], wish["variants"], wish["width"]))
+        return _json(sheet(Bench(wish["dataset"], wish["document"]), wish["images"], wish["variants"], wish["width"]))
 
 
 class Looks(APIView):
@@ -56,8 +56,10 @@ class Looks(APIView):
         """Tiles as a stream of frames, as they are ready: labels with a quick look of each, then the exact pictures. Every frame is two
         32-bit little-endian lengths, a JSON head and a JPEG. The stream ends when the reader goes away."""
         wish = body_of(request, LooksRequestSerializer)
-        frames = looks(wish["dataset"], wish["documents"], wish["tiles"], wish["width"], wish["exact"])
-        return StreamingHttpResponse(frames, content_type="application/octet-stream", headers={"Cache-Control": "no-store"})
+        frames = tile_stream(wish["dataset"], wish["documents"], wish["tiles"], wish["width"], wish["exact"])
+        return StreamingHttpResponse(
+            frames, content_type="application/octet-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+        )
 
 
 class Tile(APIView):

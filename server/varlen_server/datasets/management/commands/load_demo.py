@@ -11,7 +11,7 @@ from typing import Any
 
 from django.conf import settings
 from django.core.management.base import BaseCommand, CommandParser
-from varlen.demo.kept import survey_in
+from varlen.demo.cached_demo import survey_in
 from varlen.demo.variants import write_field_night, write_variant
 from varlen.demo.write import write_demo
 from varlen.pipeline.starting_points import STARTING_POINTS

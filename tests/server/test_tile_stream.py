@@ -1,21 +1,24 @@
-"""Tiles in one stream: quick looks, then exact pictures; made by this process and by its siblings."""
+"""Tiles in one stream: quick looks, then exact pictures; made by render processes."""
 
 from __future__ import annotations
 
 import json
 import os
 import struct
-import subprocess
-import sys
 import time
 from collections.abc import Iterator
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 from django.test import Client
 from varlen.datasets.image_files import decode
-from varlen_server.sheet import hands, looks
+from varlen_server.sheet import tile_stream
+from varlen_server.sheet.render_pool import RenderProcess
+from varlen_server.sheet.tile_stream import MadeTile, Order
 
 from tests.server.test_api import post
 
@@ -94,46 +97,53 @@ def test_wrong_wishes_are_refused_before_anything_is_made(client: Client, wish: 
     assert post(client, "/api/looks", {**wish, "width": 161}).status_code == 400
 
 
-SIBLING = """
-import os, sys
-import django
-django.setup()
-from varlen_server.sheet import hands
-hands._address = lambda slot: f"\\0varlen-test-{sys.argv[1]}-{slot}"
-if sys.argv[2] == "dies":
-    def die(connection):
-        connection.recv_bytes()
+def _tile(order: Order) -> MadeTile:
+    return MadeTile(b"", b"%d" % os.getpid(), True)
+
+
+def _tile_or_death(order: Order) -> MadeTile:
+    """Dies at variant 13 for ever, at variant 3 once."""
+    once = Path(order.document)
+    if order.variant == 13 or (order.variant == 3 and not once.exists()):
+        once.touch()
         os._exit(1)
-    hands._serve = die
-hands.offer(1)
-print("ready", flush=True)
-sys.stdin.read()
-"""
+    return _tile(order)
 
 
-@pytest.mark.parametrize("fate", ["fails", "dies"])
-def test_a_sibling_that_fails_or_dies_costs_nothing_but_its_help(
-    client: Client, wish: dict[str, Any], fate: str, monkeypatch: pytest.MonkeyPatch
+def orders(tmp_path: Path, images: int, variants: int) -> list[Order]:
+    every = [(image, variant) for image in range(images) for variant in range(variants)]
+    return [Order(place, 1, "", str(tmp_path / "died"), image, variant, 160) for place, (image, variant) in enumerate(every)]
+
+
+@pytest.fixture
+def two_processes() -> Iterator[list[RenderProcess]]:
+    found = [RenderProcess(), RenderProcess()]
+    yield found
+    for each in found:
+        each._pool.shutdown()
+
+
+def test_tiles_are_made_by_processes_and_none_is_lost_with_one_that_dies(
+    two_processes: list[RenderProcess], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """A real process beside this one: it has no such dataset in its database and fails at every order, or goes away in the middle of one."""
-    name = str(os.getpid())
-    monkeypatch.setattr(hands, "_address", lambda slot: f"\0varlen-test-{name}-{0 if slot == 1 else 9}")
-    monkeypatch.setattr(hands, "_place", (0, 2))
-    handed: list[looks.Order] = []
-    to_bytes = looks.Order.to_bytes
-    monkeypatch.setattr(looks.Order, "to_bytes", lambda order: (handed.append(order), to_bytes(order))[1])
-    sibling = subprocess.Popen([sys.executable, "-c", SIBLING, name, fate], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
-    try:
-        assert sibling.stdout is not None
-        assert sibling.stdout.readline() == "ready\n"
-        frames = asked(client, **wish)
-        assert sorted(head["place"] for head, _ in frames if "tile" in head) == list(range(6))
-        until = time.monotonic() + 10
-        while not handed and time.monotonic() < until:  # it may have been too late for the first wish
-            frames = asked(client, **{**wish, "documents": [{**wish["documents"][0], "seed": time.monotonic_ns() % 10**6}]})
-        assert handed
-        assert sorted(head["place"] for head, _ in frames if "tile" in head) == list(range(6))
-    finally:
-        assert sibling.stdin is not None
-        sibling.stdin.close()
-        sibling.wait(20)
+    monkeypatch.setattr(tile_stream, "made_there", _tile_or_death)
+    wanted = orders(tmp_path, 4, 6)
+    made = list(tile_stream._in_processes(wanted, two_processes))
+    assert sorted(order.place for order, _ in made) == list(range(24))
+    assert (tmp_path / "died").exists()
+    assert str(os.getpid()).encode() not in {tile.picture for _, tile in made}
+    # One that kills every process is not tried for ever, and those that live go on.
+    with pytest.raises(BrokenProcessPool):
+        list(tile_stream._in_processes([replace(wanted[0], variant=13)], two_processes))
+    monkeypatch.setattr(tile_stream, "made_there", _tile)
+    assert len(list(tile_stream._in_processes(wanted, two_processes))) == 24
+
+
+def test_a_single_picture_is_made_by_all_processes(two_processes: list[RenderProcess], tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(tile_stream, "made_there", _slow_tile)
+    assert len({tile.picture for _, tile in tile_stream._in_processes(orders(tmp_path, 1, 8), two_processes)}) == 2
+
+
+def _slow_tile(order: Order) -> MadeTile:
+    time.sleep(0.05)
+    return _tile(order)

@@ -1,6 +1,6 @@
 """The survey in a folder that several processes may want at once: rendered by one of them, waited for by the others.
 
-    python -m varlen.demo.kept FOLDER [IMAGES]
+    python -m varlen.demo.cached_demo FOLDER [IMAGES]
 
 So the set-up can begin with it while the screens are still being built.
 """
