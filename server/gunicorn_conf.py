@@ -46,7 +46,7 @@ def child_exit(arbiter: object, worker: object) -> None:
 
 
 def post_worker_init(worker: object) -> None:
-    """Start the render processes, and make a first variant in each; requests are answered meanwhile."""
+    """Start the render processes, and make a first variant in each and here; requests are answered meanwhile."""
     from varlen_server.sheet import render_pool
     from varlen_server.sheet.renderers import warm_up
 
@@ -55,6 +55,7 @@ def post_worker_init(worker: object) -> None:
     render_pool.start(os.cpu_count() or 1)
     for process in render_pool.render_processes():
         process.submit(warm_up)
+    threading.Thread(target=warm_up, daemon=True).start()
 
     def end() -> None:
         worker.alive = False  # type: ignore[attr-defined]
