@@ -23,8 +23,9 @@ class Digests:
 
     def __init__(self, entries: Mapping[str, Entry], known: Mapping[str, str]) -> None:
         self._places = entries if isinstance(entries, StoredEntries) else {key: place for place, key in enumerate(entries)}
-        self._known = np.zeros(len(entries), np.bool_)
-        self._raw = bytearray(32 * len(entries))
+        count = entries.places if isinstance(entries, StoredEntries) else len(entries)
+        self._known = np.zeros(count, np.bool_)
+        self._raw = bytearray(32 * count)
         for key, digest in known.items():
             if digest and key in entries:
                 self[key] = digest

@@ -1,40 +1,36 @@
-"""A dataset's images by key: in memory when they are few, in a file when they are many.
+"""A dataset's images by key: in memory when they are few, in a SQLite file when they are many.
 
-Labels of a hundred thousand images would fill the memory of every worker. Beyond `FEW` they
-lie in a temporary file, of which each process reads what it needs; keys and places stay.
+Labels of a hundred thousand images would fill the memory of every worker. Beyond `FEW` they lie in a temporary file, of which each
+process reads what it needs.
 """
 
 from __future__ import annotations
 
-import itertools
 import os
 import pickle
 import shutil
+import sqlite3
 import tempfile
 import weakref
 from array import array
-from collections import OrderedDict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import lru_cache
 from itertools import chain, islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
-
-import numpy as np
-from numpy.typing import NDArray
-
-from varlen.datasets.packed_strings import PackedStrings, SelectedStrings
+from typing import TYPE_CHECKING, overload
 
 if TYPE_CHECKING:
     from varlen.datasets.entry import Entry
 
 #: Up to so many images are kept in memory.
 FEW = 2000
-#: Of the others, so many as were read last; likewise of their places.
-HELD = 64
+#: Of the others, so many as were read last.
+HELD = 256
+_TABLE = "create table entry (place integer primary key, key blob not null, split text not null, body blob not null)"
 
 
 def entries_of(entries: Iterable[Entry]) -> Mapping[str, Entry]:
-    """The images in the order of their keys."""
+    """The images in the order of their keys; of two with one key the later counts."""
     incoming = iter(entries)
     first = list(islice(incoming, FEW + 1))
     if len(first) <= FEW:
@@ -42,95 +38,123 @@ def entries_of(entries: Iterable[Entry]) -> Mapping[str, Entry]:
     return StoredEntries.write(chain(first, incoming))
 
 
+def _stored(key: str) -> bytes:
+    """A key as the file holds it: UTF-8 sorts as its characters do."""
+    return key.encode("utf-8", "surrogatepass")
+
+
+class _Reader:
+    """The file, opened anew by every process: a connection must not be used by a copy of the process that made it."""
+
+    def __init__(self, path: Path) -> None:
+        self.path, self._process = path, 0
+
+    def ask(self, question: str, *values: object) -> sqlite3.Cursor:
+        if self._process != os.getpid():
+            self._database = sqlite3.connect(f"{self.path.absolute().as_uri()}?immutable=1", uri=True, check_same_thread=False)
+            self._process = os.getpid()
+        return self._database.execute(question, values)
+
+    def entry(self, place: int) -> Entry:
+        entry: Entry = pickle.loads(self.ask("select body from entry where place = ?", place).fetchone()[0])
+        return entry
+
+    def place_and_split(self, key: str) -> tuple[int, str]:
+        found = self.ask("select place, split from entry where key = ?", _stored(key)).fetchone()
+        if found is None:
+            raise KeyError(key)
+        return int(found[0]), str(found[1])
+
+
 class StoredEntries(Mapping[str, "Entry"]):
     """Images in a file, unpickled when asked for. The file goes when the object that wrote it goes."""
 
-    def __init__(self, path: Path, keys: PackedStrings, places: array[int], splits: list[str], split_of: NDArray[np.int16]) -> None:
-        """keys: sorted; places: where each key's image begins and ends, in bytes, two by two; splits, split_of: each key's split."""
-        self.path, self._keys, self._places, self._splits, self._split_of = path, keys, places, splits, split_of
-        self._open()
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        reader = _Reader(path)
+        self._ask, self._entry, self._place = reader.ask, lru_cache(HELD)(reader.entry), lru_cache(HELD)(reader.place_and_split)
 
     @classmethod
     def write(cls, entries: Iterable[Entry]) -> StoredEntries:
-        """Put images into a temporary file; of two with one key the later counts."""
-        with tempfile.NamedTemporaryFile(prefix="varlen-entries-", delete=False) as out:
-            keys, ends, split_of = PackedStrings(), array("Q", [0]), array("h")
-            splits: dict[str, int] = {}
-            for entry in entries:
-                data = pickle.dumps(entry, pickle.HIGHEST_PROTOCOL)
-                out.write(data)
-                keys.append(entry.key)
-                ends.append(ends[-1] + len(data))
-                split_of.append(splits.setdefault(entry.split, len(splits)))
-        bounds, of_split = np.array(ends, np.uint64), np.array(split_of, np.int16)
-        if not keys.increasing():
-            # By key, and of equal keys the one that came last.
-            order = keys.order()
-            last = np.fromiter((keys[a] != keys[b] for a, b in itertools.pairwise(order)), np.bool_, len(order) - 1)
-            order = order[np.append(last, True)]
-            keys, of_split = keys.taken(order), of_split[order]
-            pairs = np.stack([bounds[order], bounds[order + 1]], 1)
-        else:
-            pairs = np.stack([bounds[:-1], bounds[1:]], 1)
-        made = cls(Path(out.name), keys, array("Q", pairs.tobytes()), list(splits), of_split)
-        weakref.finalize(made, Path(out.name).unlink, missing_ok=True)
+        """Put images into a temporary file."""
+        handle, name = tempfile.mkstemp(prefix="varlen-entries-")
+        os.close(handle)
+        made = cls(Path(name))
+        weakref.finalize(made, made.path.unlink, missing_ok=True)
+        database = sqlite3.connect(name)
+        try:
+            database.executescript(f"pragma journal_mode = off; pragma synchronous = off; {_TABLE}")
+            rows = ((_stored(entry.key), entry.split, pickle.dumps(entry, pickle.HIGHEST_PROTOCOL)) for entry in entries)
+            database.executemany("insert into entry (key, split, body) values (?, ?, ?)", rows)
+            database.execute("create index by_key on entry (key, place, split)")
+            database.execute(
+                "delete from entry where exists (select 1 from entry as other where other.key = entry.key and other.place > entry.place)"
+            )
+            database.commit()
+        finally:
+            database.close()
         return made
 
     def copied(self, path: Path) -> StoredEntries:
-        """The same images in a file of someone else's, such as one that other machines see."""
+        """The same images in another file, such as one that other machines see."""
         shutil.copyfile(self.path, path)
-        return StoredEntries(path, *self.__getstate__()[1:])
+        return StoredEntries(path)
 
-    def _open(self) -> None:
-        # Read, not mapped: pages of a mapped file would count as this process's memory.
-        self._file = self.path.open("rb", buffering=0)
-        self._held: OrderedDict[int, Entry] = OrderedDict()
-        self._met: dict[str, int] = {}
-
-    def __getstate__(self) -> tuple[Any, ...]:
-        return self.path, self._keys, self._places, self._splits, self._split_of
-
-    def __setstate__(self, state: tuple[Any, ...]) -> None:
-        self.path, self._keys, self._places, self._splits, self._split_of = state
-        self._open()
+    def __reduce__(self) -> tuple[type[StoredEntries], tuple[Path]]:
+        return StoredEntries, (self.path,)
 
     def place(self, key: str) -> int:
-        """Where a key stands among all. Raises `KeyError` when there is none such."""
-        found = self._met.get(key)
-        if found is None:
-            found = self._keys.find(key)
-            if found < 0:
-                raise KeyError(key)
-            if len(self._met) >= HELD:
-                self._met.clear()
-            self._met[key] = found
-        return found
+        """A number of the image's own, below `places`. Raises `KeyError` for a key that is not there."""
+        return self._place(key)[0]
+
+    @property
+    def places(self) -> int:
+        """Every image's `place` is below this."""
+        return int(self._ask("select coalesce(max(place), -1) + 1 from entry").fetchone()[0])
 
     def __getitem__(self, key: str) -> Entry:
-        place = self.place(key)
-        if place in self._held:
-            return self._held[place]
-        begin, end = self._places[2 * place], self._places[2 * place + 1]
-        entry: Entry = pickle.loads(os.pread(self._file.fileno(), end - begin, begin))
-        self._held[place] = entry
-        if len(self._held) > HELD:
-            self._held.popitem(last=False)
-        return entry
+        return self._entry(self.place(key))
 
     def __contains__(self, key: object) -> bool:
-        return isinstance(key, str) and self._keys.find(key) >= 0
+        return isinstance(key, str) and self._ask("select 1 from entry where key = ?", _stored(key)).fetchone() is not None
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._keys)
+        return (key.decode("utf-8", "surrogatepass") for (key,) in self._ask("select key from entry order by key"))
 
     def __len__(self) -> int:
-        return len(self._keys)
+        return int(self._ask("select count(*) from entry").fetchone()[0])
 
     def split_of(self, key: str) -> str:
         """An image's split, without reading the image."""
-        return self._splits[int(self._split_of[self.place(key)])]
+        return self._place(key)[1]
 
     def by_split(self) -> dict[str, Sequence[str]]:
         """The keys of every split, in order."""
-        places = {split: np.flatnonzero(self._split_of == number).astype(np.int32) for number, split in enumerate(self._splits)}
-        return {split: SelectedStrings(self._keys, found) for split, found in places.items() if len(found)}
+        places: dict[str, array[int]] = {}
+        for place, split in self._ask("select place, split from entry order by key"):
+            places.setdefault(split, array("I")).append(place)
+        return {split: StoredKeys(self, found) for split, found in places.items()}
+
+    def key_at(self, place: int) -> str:
+        """The key of the image with this `place`."""
+        key: bytes = self._ask("select key from entry where place = ?", place).fetchone()[0]
+        return key.decode("utf-8", "surrogatepass")
+
+
+class StoredKeys(Sequence[str]):
+    """Some of the keys in a file, each read when asked for."""
+
+    def __init__(self, entries: StoredEntries, places: array[int]) -> None:
+        self._entries, self._places = entries, places
+
+    def __len__(self) -> int:
+        return len(self._places)
+
+    @overload
+    def __getitem__(self, number: int) -> str: ...
+    @overload
+    def __getitem__(self, number: slice) -> list[str]: ...
+    def __getitem__(self, number: int | slice) -> str | list[str]:
+        if isinstance(number, slice):
+            return [self._entries.key_at(place) for place in self._places[number]]
+        return self._entries.key_at(self._places[number])

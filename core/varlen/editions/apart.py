@@ -12,6 +12,7 @@ import pickle
 import platform
 import shutil
 import tempfile
+import weakref
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -86,12 +87,12 @@ def _writer(job: Job) -> ChunkWriter:
     place = Path(tempfile.mkdtemp(prefix="varlen-job-"))
     (place / ENTRIES).write_bytes(job.entries)
     dataset, pipeline, spec, counts = _Unpickler(io.BytesIO(job.job), place / ENTRIES).load()
-    # What was opened stays readable.
-    shutil.rmtree(place)
     if not (url_of(dataset.origin) or _sees(dataset.origin)):
         unseen = f"a worker of the cluster on {platform.node()} sees neither the export's folder nor {dataset.origin}"
         raise EditionError(f"{unseen}: read the dataset from a URL")
-    return ChunkWriter(dataset, pipeline, spec, place, counts)
+    writer = ChunkWriter(dataset, pipeline, spec, place, counts)
+    weakref.finalize(writer, shutil.rmtree, place, ignore_errors=True)
+    return writer
 
 
 class _Unpickler(pickle.Unpickler):
@@ -105,9 +106,4 @@ class _Unpickler(pickle.Unpickler):
         found, here = super().find_class(module, name), self.entries
         if found is not StoredEntries:
             return found
-
-        class Here(StoredEntries):
-            def __setstate__(self, state: tuple[Any, ...]) -> None:
-                super().__setstate__((here, *state[1:]))
-
-        return Here
+        return lambda path: StoredEntries(here)

@@ -305,7 +305,7 @@ class Step(BaseModel):
     def _range_is_a_pair(cls, value: Any, info: ValidationInfo) -> Any:
         """A number alone could mean "up to" or "exactly": it is refused."""
         field = cls.model_fields[info.field_name or ""]
-        if is_span(field.json_schema_extra) and isinstance(value, Real) and not isinstance(value, bool):
+        if is_span(field.json_schema_extra) and type(value) is not bool and isinstance(value, Real):
             raise ValueError(spellings(float(value), field.json_schema_extra, field.default))  # type: ignore[arg-type]
         return value
 

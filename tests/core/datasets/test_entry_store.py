@@ -1,35 +1,43 @@
-"""Datasets of very many images: texts side by side, images in a file, digests and rings the same as of few."""
+"""Datasets of very many images: images in a file, digests and rings the same as of few."""
 
 from __future__ import annotations
 
-import itertools
 import pickle
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from varlen.datasets.dataset import Dataset
+from varlen.datasets.entry import Entry
 from varlen.datasets.entry_store import StoredEntries
 from varlen.datasets.formats import read_dataset
-from varlen.datasets.packed_strings import PackedStrings
 from varlen.draws import PartnerRing, Stream
+from varlen.model.geometry import Size
+from varlen.model.objects import make_objects
 
-TEXTS = st.lists(st.text(st.characters(exclude_characters="\0"), max_size=12), max_size=30)
+KEYS = st.lists(st.text(max_size=8) | st.sampled_from(["a", "a/b", "\udcff.jpg", "é", "\U0001f98b"]), max_size=30)
+EMPTY = make_objects([], "", [], [], [], [], [], [], [])
 
 
-@given(TEXTS, st.text(max_size=12), st.booleans())
-def test_texts_side_by_side_are_those_put_in(texts: list[str], other: str, long: bool) -> None:
-    texts = [text + "x" * 300 * long for text in texts]
-    keys = PackedStrings(texts)
-    assert list(keys) == texts
-    assert keys[1:3] == texts[1:3]
-    order = keys.order().tolist()
-    assert [keys[place] for place in order] == sorted(texts)
-    assert all(a < b for a, b in itertools.pairwise(order) if texts[a] == texts[b])
-    ranked = keys.taken(order)
-    assert all(ranked[ranked.find(text)] == text for text in texts)
-    assert (ranked.find(other) >= 0) == (other in texts)
+@settings(max_examples=40)
+@given(KEYS)
+def test_images_in_a_file_are_found_by_their_keys(keys: list[str]) -> None:
+    """In the order of their keys; of two with one key the later counts; a slice, an index and a copy in another process give the same."""
+    written = [Entry(key, f"split {number % 3}", Size(number + 1, 1), EMPTY) for number, key in enumerate(keys)]
+    stored = StoredEntries.write(written)
+    expected = {entry.key: entry for entry in written}
+    for each in (stored, pickle.loads(pickle.dumps(stored))):
+        assert list(each) == sorted(expected)
+        assert len(each) == len(expected)
+        assert {key: each[key].size.width for key in each} == {key: entry.size.width for key, entry in expected.items()}
+        assert sorted(each.place(key) for key in each) == sorted({each.place(key) for key in each})
+        assert all(each.place(key) < each.places for key in each)
+        for split, found in each.by_split().items():
+            wanted = sorted(key for key, entry in expected.items() if entry.split == split)
+            assert (list(found), found[1:], found[:-1]) == (wanted, wanted[1:], wanted[:-1])
+            assert found[-1] == wanted[-1]
+        assert "elsewhere\0" not in each
 
 
 def test_images_in_a_file_are_the_same_dataset(survey_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
