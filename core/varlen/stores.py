@@ -12,9 +12,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, TypeVar
 
-from varlen import store_transfers
 from varlen.errors import VarlenError
-from varlen.store_transfers import PART
 
 #: Stores that are spoken to. Addresses of web servers are not among them: whoever names one would decide what is fetched.
 SCHEMES = ("s3", "gs", "gcs", "az", "abfs", "memory")
@@ -22,6 +20,8 @@ _URL = re.compile(r"(?P<scheme>[a-z][a-z0-9]+):/{1,2}(?P<rest>[^/].*)", re.DOTAL
 _ANY_URL = re.compile(r"([a-z][a-z0-9+.-]+)://")
 #: Transfers at once.
 AT_ONCE = 16
+#: Bytes that are read ahead of a file that is read piece by piece.
+PART = 8 << 20
 T = TypeVar("T")
 
 
@@ -89,12 +89,7 @@ class Store:
 
     def read(self, path: str) -> bytes:
         """A whole file."""
-
-        def read(files: Any, name: str) -> bytes:
-            found = store_transfers.read(files, name)
-            return bytes(files.cat_file(name)) if found is None else found
-
-        return self._call(path, read)
+        return self._call(path, lambda files, name: bytes(files.cat_file(name)))
 
     def open(self, path: str) -> Any:
         """A file to be read piece by piece, some of it ahead."""
@@ -106,7 +101,7 @@ class Store:
 
     def send(self, file: Path, path: str) -> None:
         """A file of this machine, in parts where it is large; it is there once all of it is."""
-        self._call(path, lambda files, name: store_transfers.send(files, file, name) or files.put_file(str(file), name))
+        self._call(path, lambda files, name: files.put_file(str(file), name))
 
     def remove(self, path: str) -> None:
         """One file."""

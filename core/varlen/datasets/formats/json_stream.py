@@ -1,6 +1,7 @@
 """A large JSON object read piece by piece: the items of its long lists one at a time, all else whole.
 
-Memory is bound by the largest item, not by the file.
+Memory is bound by the largest item, not by the file. Our own, because annotation files hold NaN, which the package ijson (3.6, with either
+of its parsers) refuses, as it refuses a byte-order mark; both are in files that people have.
 """
 
 from __future__ import annotations
