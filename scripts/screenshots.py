@@ -56,21 +56,21 @@ def shoot_people(state: Path) -> None:
         link = next(line.strip() for line in server.stdout if "/join#" in line)
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
-            keeper = _joined(browser, link, "luna")
-            keeper.get_by_role("button", name="Signed in as").click()
-            keeper.get_by_role("link", name="People, tokens, log").click()
-            for name, role in (("ada", "work"), ("jonas", "look")):
-                keeper.get_by_label("What they may").select_option(role)
-                with keeper.expect_response(lambda answer: answer.url.endswith("/api/invitations") and answer.request.method == "POST"):
-                    keeper.get_by_role("button", name="Make a link").click()
-                keeper.wait_for_timeout(400)
-                _joined(browser, keeper.get_by_label("Invitation link").inner_text(), name)
-            keeper.reload()
-            keeper.get_by_label("Token's name").fill("training loop")
-            keeper.get_by_role("button", name="Make a token").click()
-            keeper.get_by_label("New token").wait_for()
-            keeper.wait_for_timeout(600)
-            keeper.screenshot(path=OUT / "people.png")
+            admin = _joined(browser, link, "luna")
+            admin.get_by_role("button", name="Signed in as").click()
+            admin.get_by_role("link", name="People, tokens, log").click()
+            for name, role in (("ada", "editor"), ("jonas", "viewer")):
+                admin.get_by_label("What they may").select_option(role)
+                with admin.expect_response(lambda answer: answer.url.endswith("/api/invitations") and answer.request.method == "POST"):
+                    admin.get_by_role("button", name="Make a link").click()
+                admin.wait_for_timeout(400)
+                _joined(browser, admin.get_by_label("Invitation link").inner_text(), name)
+            admin.reload()
+            admin.get_by_label("Token's name").fill("training loop")
+            admin.get_by_role("button", name="Make a token").click()
+            admin.get_by_label("New token").wait_for()
+            admin.wait_for_timeout(600)
+            admin.screenshot(path=OUT / "people.png")
             browser.close()
     finally:
         server.send_signal(signal.SIGINT)

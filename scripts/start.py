@@ -178,7 +178,7 @@ def say_where(options: argparse.Namespace, at: str, link: str) -> None:
 
 
 def prepare(demo_images: str, link_at: str) -> str:
-    """Bring the database up to date, the demo in, editions back; a link by which the first keeper makes an account, "" once there is one."""
+    """Bring the database up to date, the demo in, editions back; a link by which the first admin makes an account, "" once there is one."""
     wanted = [f"--{name}={value}" for name, value in (("demo-images", demo_images), ("link-at", link_at)) if value]
     made = manage("prepare", *wanted, stdout=subprocess.PIPE)
     said, _ = made.communicate()

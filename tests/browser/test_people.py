@@ -73,20 +73,20 @@ def ask(address: str, token: str, body: object = None) -> int:
 
 def test_a_team_from_the_first_account_to_a_revoked_token(served: tuple[str, str], browser: Browser) -> None:
     address, link = served
-    keeper = visit(browser, address)
-    expect(keeper.get_by_role("heading", name="Sign in")).to_be_visible()
-    keeper.goto(link)
-    join(keeper, "luna")
+    admin = visit(browser, address)
+    expect(admin.get_by_role("heading", name="Sign in")).to_be_visible()
+    admin.goto(link)
+    join(admin, "luna")
 
     # An edition to score, and a link for somebody who only looks.
-    keeper.get_by_role("button", name="Make an edition").click()
-    keeper.get_by_role("dialog").get_by_role("button", name="Make").last.click()
-    expect(keeper.get_by_test_id("edition-done")).to_be_visible()
-    keeper.keyboard.press("Escape")
-    open_people(keeper)
-    keeper.get_by_label("What they may").select_option("look")
-    keeper.get_by_role("button", name="Make a link").click()
-    invitation = keeper.get_by_label("Invitation link").inner_text()
+    admin.get_by_role("button", name="Make an edition").click()
+    admin.get_by_role("dialog").get_by_role("button", name="Make").last.click()
+    expect(admin.get_by_test_id("edition-done")).to_be_visible()
+    admin.keyboard.press("Escape")
+    open_people(admin)
+    admin.get_by_label("What they may").select_option("viewer")
+    admin.get_by_role("button", name="Make a link").click()
+    invitation = admin.get_by_label("Invitation link").inner_text()
 
     looker = visit(browser, invitation)
     expect(looker.get_by_text("luna invites you. You may look at everything and change nothing.")).to_be_visible()
@@ -119,27 +119,27 @@ def test_a_team_from_the_first_account_to_a_revoked_token(served: tuple[str, str
     expect(looker.get_by_text("This invitation was used")).to_be_visible()
 
     # A program posts a score, until its token is revoked.
-    keeper.get_by_label("Token's name").fill("training loop")
-    keeper.get_by_role("button", name="Make a token").click()
-    token = keeper.get_by_label("New token").inner_text()
+    admin.get_by_label("Token's name").fill("training loop")
+    admin.get_by_role("button", name="Make a token").click()
+    token = admin.get_by_label("New token").inner_text()
     score = {"scores": [{"name": "mAP50", "value": 0.61, "epoch": None, "split": "validation", "note": "", "at": "", "run": ""}]}
     assert ask(f"{address}/api/editions/1/scores", token, score) in (200, 201)
     assert ask(f"{address}/api/datasets", token) == 403
     assert ask(f"{address}/api/editions/1/cancel", token, {}) == 403
-    keeper.goto(f"{address}/editions/1")
-    expect(keeper.get_by_text("mAP50").first).to_be_visible()
-    open_people(keeper)
-    keeper.get_by_role("button", name="Revoke training loop").click()
-    expect(keeper.get_by_text("revoked").first).to_be_visible()
+    admin.goto(f"{address}/editions/1")
+    expect(admin.get_by_text("mAP50").first).to_be_visible()
+    open_people(admin)
+    admin.get_by_role("button", name="Revoke training loop").click()
+    expect(admin.get_by_text("revoked").first).to_be_visible()
     assert ask(f"{address}/api/editions/1/scores", token, score) == 401
-    entries = keeper.get_by_label("Log entries")
+    entries = admin.get_by_label("Log entries")
     expect(entries.get_by_text("scored edition 1")).to_be_visible()
     expect(entries.get_by_text("luna (training loop)")).to_be_visible()
 
     # Shut out, the one who looks is asked to sign in with the next thing done.
-    row = keeper.get_by_role("row", name="ada")
+    row = admin.get_by_role("row", name="ada")
     row.get_by_role("button", name="Shut out").click()
-    expect(keeper.get_by_text("ada (shut out)")).to_be_visible()
+    expect(admin.get_by_text("ada (shut out)")).to_be_visible()
     looker.goto(address)
     expect(looker.get_by_role("heading", name="Sign in")).to_be_visible()
     looker.get_by_label("Name").fill("ada")
@@ -148,14 +148,14 @@ def test_a_team_from_the_first_account_to_a_revoked_token(served: tuple[str, str
     expect(looker.get_by_text("Name or password is not right.")).to_be_visible()
 
     # Out, and in again where one was.
-    keeper.get_by_role("button", name="Signed in as").click()
-    keeper.get_by_role("button", name="Sign out").click()
-    expect(keeper.get_by_role("heading", name="Sign in")).to_be_visible()
-    keeper.goto(f"{address}/trials")
-    keeper.get_by_label("Name").fill("luna")
-    keeper.get_by_label("Password").fill(PASSWORD)
-    keeper.keyboard.press("Enter")
-    expect(keeper.get_by_role("table", name="Trials")).to_be_visible()
+    admin.get_by_role("button", name="Signed in as").click()
+    admin.get_by_role("button", name="Sign out").click()
+    expect(admin.get_by_role("heading", name="Sign in")).to_be_visible()
+    admin.goto(f"{address}/trials")
+    admin.get_by_label("Name").fill("luna")
+    admin.get_by_label("Password").fill(PASSWORD)
+    admin.keyboard.press("Enter")
+    expect(admin.get_by_role("table", name="Trials")).to_be_visible()
 
 
 def test_scripts_in_names_do_nothing(served: tuple[str, str], browser: Browser) -> None:

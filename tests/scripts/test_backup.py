@@ -76,7 +76,7 @@ document = json.loads((folder / "pipelines" / "lamp-drift.varlen.json").read_tex
 edition = order_edition("Kept by name", dataset, document, ExportSpec(1), create(document))
 make_edition(edition_id=edition.pk)
 attach(edition.folder, [Score("mAP50", 0.61)])
-Member.objects.create(user=User.objects.create_user("luna", password="lamp at the window"), role="keep")
+Member.objects.create(user=User.objects.create_user("luna", password="lamp at the window"), role="admin")
 """
 
 

@@ -33,11 +33,11 @@ def there(live_server: Any, settings: Any, moths: Any, lamp_drift: dict[str, Any
 
     settings.SIGN_IN = True
     create(lamp_drift)
-    keeper = User.objects.create_user("luna", password="lamp at the window")
-    Member.objects.create(user=keeper, role="keep")
-    tokens = {str(scope): services.new_token(keeper, f"for {scope}", scope, 3)[1] for scope in Scope}
+    admin = User.objects.create_user("luna", password="lamp at the window")
+    Member.objects.create(user=admin, role="admin")
+    tokens = {str(scope): services.new_token(admin, f"for {scope}", scope, 3)[1] for scope in Scope}
     monkeypatch.setenv("VARLEN_URL", live_server.url)
-    monkeypatch.setenv("VARLEN_TOKEN", tokens["work"])
+    monkeypatch.setenv("VARLEN_TOKEN", tokens["write"])
     return {**tokens, "url": live_server.url}
 
 

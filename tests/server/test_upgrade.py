@@ -15,9 +15,10 @@ import psycopg
 import pytest
 
 KEPT = Path(__file__).parent / "kept"
-#: What is in each: of version 0.1, and from before people had accounts.
+#: What is in each: of version 0.1, first and last, and from before people had accounts.
 DUMPS = {
     "version-0.1.0": ["Night moth survey", 6, True, "move", "kept", 1, "left over", []],
+    "version-0.1-people": ["Night moth survey", 16, True, "move", "Kept by name", 1, "", []],
     "before-accounts": ["Night moth survey", 8, True, "move", "kept", 1, "", ["probe"]],
 }
 SERVER = Path(__file__).resolve().parents[2] / "server"
@@ -36,7 +37,7 @@ def before(request: pytest.FixtureRequest, database: dict[str, Any]) -> Iterator
     subprocess.run(
         words, input=gzip.decompress((KEPT / f"{request.param}.sql.gz").read_bytes()), env=environment, check=True, stdout=subprocess.DEVNULL
     )
-    yield {**about, "name": NAME, "holds": DUMPS[request.param]}
+    yield {**about, "name": NAME, "holds": DUMPS[request.param], "people": request.param == "version-0.1-people"}
     with psycopg.connect(**about, dbname=database["name"], autocommit=True) as admin:
         admin.execute(f"drop database {NAME} with (force)")
 
@@ -64,8 +65,15 @@ dataset = Dataset.objects.get()
 print(json.dumps([dataset.name, dataset.images.count(), digest_of(dataset) == dataset.digest, Edit.objects.get().kind,
                   Edition.objects.get().name, Revision.objects.get().number, "".join(each.name for each in DatasetImport.objects.all()),
                   [each.kind for each in Inquiry.objects.all()]]))
+from varlen_server.people.models import Invitation, Member, Token
+print(json.dumps([{{each.user.username: each.role for each in Member.objects.all()}}, sorted(each.scope for each in Token.objects.all()),
+                  [each.role for each in Invitation.objects.all()]]))
 """
     environment = {**os.environ, "VARLEN_STATE": str(tmp_path)}
     done = subprocess.run([sys.executable, "-c", told], cwd=SERVER, env=environment, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
-    assert json.loads(done.stdout) == before["holds"]
+    held, people = map(json.loads, done.stdout.splitlines())
+    assert held == before["holds"]
+    if before["people"]:
+        # What was called look, work and keep; a token that could work can write.
+        assert people == [{"ada": "viewer", "ben": "editor", "luna": "admin"}, ["read", "scores", "write"], ["editor"]]

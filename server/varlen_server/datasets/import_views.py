@@ -22,7 +22,7 @@ from varlen_server.datasets.serializers import (
     ImportSerializer,
     MessageSerializer,
 )
-from varlen_server.people.roles import ENDING, FOR_WORK
+from varlen_server.people.roles import ENDING, FOR_EDITORS
 from varlen_server.previews import picture_response
 from varlen_server.requests import body_of, query_of
 
@@ -95,7 +95,7 @@ class ImportExample(APIView):
 
 
 class Folders(APIView):
-    roles = FOR_WORK
+    roles = FOR_EDITORS
 
     @extend_schema(parameters=[FoldersQuerySerializer], responses=FoldersSerializer, operation_id="folders_list")
     def get(self, request: Request) -> Response:

@@ -27,7 +27,7 @@ class Member(models.Model):
     """A person's role."""
 
     user = models.OneToOneField(User, on_delete=models.CASCADE, related_name="member")
-    role = models.CharField(max_length=8, choices=Role.choices, default=Role.LOOK)
+    role = models.CharField(max_length=8, choices=Role.choices, default=Role.VIEWER)
 
     class Meta:
         ordering = ("user__username",)
@@ -40,7 +40,7 @@ class Invitation(models.Model):
     """A link by which one person makes an account; of its secret only the digest is kept."""
 
     digest = models.CharField(max_length=64, unique=True)
-    role = models.CharField(max_length=8, choices=Role.choices, default=Role.LOOK)
+    role = models.CharField(max_length=8, choices=Role.choices, default=Role.VIEWER)
     made_by = models.CharField(max_length=150, default="")
     created = models.DateTimeField(auto_now_add=True)
     expires = models.DateTimeField()

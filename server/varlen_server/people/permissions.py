@@ -15,12 +15,20 @@ from varlen_server.people.visitors import Refused, Visitor
 if TYPE_CHECKING:
     from rest_framework.views import APIView
 
-#: What a method needs where a view says nothing else. Deleting is for keepers.
-USUALLY = {"GET": Role.LOOK, "HEAD": Role.LOOK, "OPTIONS": Role.LOOK, "POST": Role.WORK, "PUT": Role.WORK, "PATCH": Role.WORK, "DELETE": Role.KEEP}
+#: What a method needs where a view says nothing else. Deleting is for admins.
+USUALLY = {
+    "GET": Role.VIEWER,
+    "HEAD": Role.VIEWER,
+    "OPTIONS": Role.VIEWER,
+    "POST": Role.EDITOR,
+    "PUT": Role.EDITOR,
+    "PATCH": Role.EDITOR,
+    "DELETE": Role.ADMIN,
+}
 _MAY = {
-    Role.LOOK: "may look at everything and change nothing",
-    Role.WORK: "may work with pipelines, datasets and editions, but not delete them or see to people",
-    Role.KEEP: "may do everything",
+    Role.VIEWER: "may look at everything and change nothing",
+    Role.EDITOR: "may work with pipelines, datasets and editions, but not delete them or see to people",
+    Role.ADMIN: "may do everything",
 }
 
 
@@ -44,7 +52,7 @@ class RolePermission(BasePermission):
     def has_permission(self, request: Request, view: APIView) -> bool:
         method = request.method or "GET"
         roles: Needs = getattr(view, "roles", {})
-        needed = roles.get(method, USUALLY.get(method, Role.KEEP))
+        needed = roles.get(method, USUALLY.get(method, Role.ADMIN))
         if needed is None:
             return True
         visitor: Any = request.user
@@ -60,4 +68,4 @@ class RolePermission(BasePermission):
 def _in_scope(scope: Scope, method: str, needed: Role, view: APIView) -> bool:
     if scope == Scope.SCORES:
         return method in getattr(view, "for_scores", ())
-    return needed != Role.KEEP and (scope == Scope.WORK or needed == Role.LOOK)
+    return needed != Role.ADMIN and (scope == Scope.WRITE or needed == Role.VIEWER)

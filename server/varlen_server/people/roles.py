@@ -8,9 +8,9 @@ from django.db import models
 class Role(models.TextChoices):
     """Each may do all that those before it may."""
 
-    LOOK = "look"
-    WORK = "work"  # pipelines, datasets, editions
-    KEEP = "keep"  # people, tokens, deletion, the log
+    VIEWER = "viewer"
+    EDITOR = "editor"  # pipelines, datasets, editions
+    ADMIN = "admin"  # people, tokens, deletion, the log
 
     def covers(self, needed: Role) -> bool:
         """Whether this role is enough where `needed` is."""
@@ -23,19 +23,24 @@ class Scope(models.TextChoices):
 
     READ = "read"
     SCORES = "scores"  # attach scores to editions, and find these
-    WORK = "work"
+    WRITE = "write"
+
+
+#: What version 0.1 called them; still understood in requests, until 2.0.
+OLD_WORDS = {"look": Role.VIEWER, "work": Role.EDITOR, "keep": Role.ADMIN}
+OLD_SCOPES = {"work": Scope.WRITE}
 
 
 #: The role a token acts in; never more than its owner's, and for scores only where a view says so.
-ROLE_OF = {Scope.READ: Role.LOOK, Scope.SCORES: Role.WORK, Scope.WORK: Role.WORK}
+ROLE_OF = {Scope.READ: Role.VIEWER, Scope.SCORES: Role.EDITOR, Scope.WRITE: Role.EDITOR}
 
 Needs = dict[str, Role | None]
 #: What views say of themselves where the method alone does not tell, see `permissions`: questions too long for an address;
 #: endings that take nothing away which anyone has made; what only those who bring things in need.
-ASKING: Needs = {"POST": Role.LOOK}
-ENDING: Needs = {"DELETE": Role.WORK}
-FOR_WORK: Needs = {"GET": Role.WORK}
+ASKING: Needs = {"POST": Role.VIEWER}
+ENDING: Needs = {"DELETE": Role.EDITOR}
+FOR_EDITORS: Needs = {"GET": Role.EDITOR}
 #: Open to everybody, as signing in is.
 OPEN: Needs = {"POST": None}
-SESSION: Needs = {"GET": None, "POST": None, "DELETE": Role.LOOK}
-FOR_KEEPERS: Needs = dict.fromkeys(("GET", "POST", "PATCH", "DELETE"), Role.KEEP)
+SESSION: Needs = {"GET": None, "POST": None, "DELETE": Role.VIEWER}
+FOR_ADMINS: Needs = dict.fromkeys(("GET", "POST", "PATCH", "DELETE"), Role.ADMIN)

@@ -2,10 +2,32 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from rest_framework import serializers
 
 from varlen_server.people.models import Invitation, LogEntry, Member, Token
-from varlen_server.people.roles import Role, Scope
+from varlen_server.people.roles import OLD_SCOPES, OLD_WORDS, Role, Scope
+
+
+class RoleField(serializers.ChoiceField):
+    """A role; the words of version 0.1 are understood, too."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(choices=Role.choices, **options)
+
+    def to_internal_value(self, data: Any) -> Any:
+        return super().to_internal_value(OLD_WORDS.get(data, data) if isinstance(data, str) else data)
+
+
+class ScopeField(serializers.ChoiceField):
+    """What a token is for; the words of version 0.1 are understood, too."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(choices=Scope.choices, **options)
+
+    def to_internal_value(self, data: Any) -> Any:
+        return super().to_internal_value(OLD_SCOPES.get(data, data) if isinstance(data, str) else data)
 
 
 class SessionSerializer(serializers.Serializer):
@@ -35,7 +57,7 @@ class AcceptSerializer(SecretSerializer, SignInSerializer):
 
 
 class InvitedSerializer(serializers.Serializer):
-    role = serializers.ChoiceField(choices=Role.choices)
+    role = RoleField()
     made_by = serializers.CharField(allow_blank=True)
     expires = serializers.DateTimeField()
 
@@ -52,12 +74,12 @@ class PersonSerializer(serializers.ModelSerializer):
 
 
 class PersonChangeSerializer(serializers.Serializer):
-    role = serializers.ChoiceField(choices=Role.choices, required=False)
+    role = RoleField(required=False)
     active = serializers.BooleanField(required=False, allow_null=True, default=None)
 
 
 class InvitationRequestSerializer(serializers.Serializer):
-    role = serializers.ChoiceField(choices=Role.choices)
+    role = RoleField()
 
 
 class InvitationSerializer(serializers.ModelSerializer):
@@ -79,7 +101,7 @@ class NewInvitationSerializer(InvitationSerializer):
 
 class TokenRequestSerializer(serializers.Serializer):
     name = serializers.CharField(max_length=80)
-    scope = serializers.ChoiceField(choices=Scope.choices)
+    scope = ScopeField()
     days = serializers.IntegerField(min_value=1, max_value=3650, default=90)
 
 

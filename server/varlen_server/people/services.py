@@ -32,7 +32,7 @@ class NotSignedIn(APIException):
 
 class TooManyAttempts(APIException):
     status_code = 429
-    default_detail = "Too many attempts: wait a quarter of an hour, or ask a keeper."
+    default_detail = "Too many attempts: wait a quarter of an hour, or ask an admin."
 
 
 def must_sign_in() -> None:
@@ -74,12 +74,12 @@ def invite(role: Role, made_by: str, lasting: timedelta = INVITED) -> tuple[Invi
 
 
 def first_link_secret() -> str | None:
-    """The secret by which the first keeper comes in; None once there is one. Links printed before are no longer valid."""
-    if Member.objects.filter(role=Role.KEEP, user__is_active=True).exists():
+    """The secret by which the first admin comes in; None once there is one. Links printed before are no longer valid."""
+    if Member.objects.filter(role=Role.ADMIN, user__is_active=True).exists():
         return None
     with transaction.atomic():
         Invitation.objects.filter(made_by="", used=None).delete()
-        return invite(Role.KEEP, "", FIRST)[1]
+        return invite(Role.ADMIN, "", FIRST)[1]
 
 
 def invitation_of(secret: str) -> Invitation:
@@ -142,12 +142,12 @@ def change_password(request: HttpRequest, user: User, old: str, new: str) -> Non
 
 
 def change_member(member: Member, role: Role | None, active: bool | None) -> None:
-    """Another role, or leave or return. Raises `Conflict` where no keeper would be left."""
+    """Another role, or leave or return. Raises `Conflict` where no admin would be left."""
     with transaction.atomic():
-        keepers = set(Member.objects.select_for_update().filter(role=Role.KEEP, user__is_active=True).values_list("pk", flat=True))
-        goes = (role is not None and role != Role.KEEP) or active is False
-        if keepers == {member.pk} and goes:
-            raise Conflict("Nobody would be left to see to people: make another keeper first.")
+        admins = set(Member.objects.select_for_update().filter(role=Role.ADMIN, user__is_active=True).values_list("pk", flat=True))
+        goes = (role is not None and role != Role.ADMIN) or active is False
+        if admins == {member.pk} and goes:
+            raise Conflict("Nobody would be left to see to people: make another admin first.")
         name = member.user.get_username()
         if role is not None and role != member.role:
             member.role = role

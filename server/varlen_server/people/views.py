@@ -15,7 +15,7 @@ from rest_framework.views import APIView
 from varlen_server.datasets.serializers import MessageSerializer
 from varlen_server.people import services
 from varlen_server.people.models import Invitation, LogEntry, Member, Token
-from varlen_server.people.roles import ASKING, FOR_KEEPERS, OPEN, SESSION, Role, Scope
+from varlen_server.people.roles import ASKING, FOR_ADMINS, OPEN, SESSION, Role, Scope
 from varlen_server.people.serializers import (
     AcceptSerializer,
     InvitationRequestSerializer,
@@ -80,7 +80,7 @@ class Password(APIView):
 
 
 class InvitationList(APIView):
-    roles = FOR_KEEPERS
+    roles = FOR_ADMINS
 
     @extend_schema(responses=InvitationSerializer(many=True), operation_id="invitations_list")
     def get(self, request: Request) -> Response:
@@ -96,7 +96,7 @@ class InvitationList(APIView):
 
 
 class InvitationDetail(APIView):
-    roles = FOR_KEEPERS
+    roles = FOR_ADMINS
 
     @extend_schema(responses={204: None}, operation_id="invitations_delete")
     def delete(self, request: Request, pk: int) -> Response:
@@ -131,7 +131,7 @@ class InvitationAccept(APIView):
 
 
 class People(APIView):
-    roles = FOR_KEEPERS
+    roles = FOR_ADMINS
 
     @extend_schema(responses=PersonSerializer(many=True), operation_id="people_list")
     def get(self, request: Request) -> Response:
@@ -140,7 +140,7 @@ class People(APIView):
 
 
 class Person(APIView):
-    roles = FOR_KEEPERS
+    roles = FOR_ADMINS
 
     @extend_schema(request=PersonChangeSerializer, responses={200: PersonSerializer, **_REFUSED}, operation_id="people_change")
     def patch(self, request: Request, pk: int) -> Response:
@@ -153,7 +153,7 @@ class Person(APIView):
 
 
 class TokenList(APIView):
-    roles = FOR_KEEPERS
+    roles = FOR_ADMINS
 
     @extend_schema(responses=TokenSerializer(many=True), operation_id="tokens_list")
     def get(self, request: Request) -> Response:
@@ -170,7 +170,7 @@ class TokenList(APIView):
 
 
 class TokenDetail(APIView):
-    roles = FOR_KEEPERS
+    roles = FOR_ADMINS
 
     @extend_schema(responses=TokenSerializer, operation_id="tokens_revoke")
     def delete(self, request: Request, pk: int) -> Response:
@@ -182,7 +182,7 @@ class TokenDetail(APIView):
 
 
 class Log(APIView):
-    roles = FOR_KEEPERS
+    roles = FOR_ADMINS
 
     @extend_schema(parameters=[LogQuerySerializer], responses=LogEntrySerializer(many=True), operation_id="log_list")
     def get(self, request: Request) -> Response:

@@ -47,16 +47,16 @@ def bearing(secret: str) -> Client:
 
 @pytest.fixture
 def visitors(db: None) -> dict[str, Client]:
-    found = {role: signed_in(role, role) for role in ("look", "work", "keep")}
-    keeper = User.objects.get(username="keep")
+    found = {role: signed_in(role, role) for role in ("viewer", "editor", "admin")}
+    admin = User.objects.get(username="admin")
     for scope in Scope:
-        found["token for work" if scope == "work" else scope] = bearing(services.new_token(keeper, f"for {scope}", scope, 30)[1])
-    expired, secret = services.new_token(keeper, "old", Scope.WORK, 30)
+        found["token for write" if scope == "write" else scope] = bearing(services.new_token(admin, f"for {scope}", scope, 30)[1])
+    expired, secret = services.new_token(admin, "old", Scope.WRITE, 30)
     Token.objects.filter(pk=expired.pk).update(expires=timezone.now() - timedelta(seconds=1))
-    revoked, other = services.new_token(keeper, "revoked", Scope.WORK, 30)
+    revoked, other = services.new_token(admin, "revoked", Scope.WRITE, 30)
     services.revoke(revoked)
-    gone = person("gone", "work")
-    third = services.new_token(gone, "left behind", Scope.WORK, 30)[1]
+    gone = person("gone", "editor")
+    third = services.new_token(gone, "left behind", Scope.WRITE, 30)[1]
     User.objects.filter(pk=gone.pk).update(is_active=False)
     found.update({"expired token": bearing(secret), "revoked token": bearing(other), "token of one shut out": bearing(third)})
     return {**found, "nobody": Client(HTTP_ORIGIN="http://testserver"), "foreign token": bearing("varlen_somebody-elses")}

@@ -22,18 +22,18 @@ pytestmark = pytest.mark.django_db
 
 
 def test_secrets_are_kept_as_digests_and_shown_once(visitors: dict[str, Client]) -> None:
-    keeper = visitors["keep"]
-    made = keeper.post("/api/tokens", {"name": "training", "scope": "scores", "days": 3}, content_type="application/json")
+    admin = visitors["admin"]
+    made = admin.post("/api/tokens", {"name": "training", "scope": "scores", "days": 3}, content_type="application/json")
     secret = made.json()["secret"]
     assert made.status_code == 201
     assert secret.startswith("varlen_")
-    assert secret not in keeper.get("/api/tokens").content.decode()
+    assert secret not in admin.get("/api/tokens").content.decode()
     assert not [row for row in Token.objects.values() if secret in str(row)]
-    invited = keeper.post("/api/invitations", {"role": "look"}, content_type="application/json").json()
+    invited = admin.post("/api/invitations", {"role": "viewer"}, content_type="application/json").json()
     assert not [row for row in Invitation.objects.values() if invited["secret"] in str(row)]
     assert bearing(secret).get("/api/editions").status_code == 200
-    assert keeper.get("/api/tokens").json()[0]["last_used"]
-    assert keeper.delete(f"/api/tokens/{made.json()['id']}").json()["revoked"]
+    assert admin.get("/api/tokens").json()[0]["last_used"]
+    assert admin.delete(f"/api/tokens/{made.json()['id']}").json()["revoked"]
     answer = bearing(secret).get("/api/editions")
     assert answer.status_code == 401
     assert answer.json()["message"] == "This token was revoked."
@@ -42,14 +42,14 @@ def test_secrets_are_kept_as_digests_and_shown_once(visitors: dict[str, Client])
 
 @pytest.mark.parametrize("name", ["token", "access_token", "Token", "api_key", "authorization", "password"])
 def test_a_secret_in_an_address_is_refused(visitors: dict[str, Client], name: str) -> None:
-    for client in (visitors["keep"], visitors["read"], visitors["nobody"]):
+    for client in (visitors["admin"], visitors["read"], visitors["nobody"]):
         answer = client.get(f"/api/datasets?{name}=varlen_abc")
         assert answer.status_code == 400
         assert "varlen_abc" not in answer.content.decode()
 
 
 def test_the_first_account_an_invitation_and_its_reuse(db: None) -> None:
-    """The link that is printed makes a keeper, once; another is made by that keeper, and each works once."""
+    """The link that is printed makes an admin, once; another is made by that admin, and each works once."""
     secret = services.first_link_secret()
     client = Client(HTTP_ORIGIN="http://testserver")
     old, secret = secret, services.first_link_secret()
@@ -58,24 +58,24 @@ def test_the_first_account_an_invitation_and_its_reuse(db: None) -> None:
     told["secret"] = secret
     assert client.post("/api/invitations/accept", {**told, "password": "moth"}, content_type="application/json").status_code == 400
     joined = client.post("/api/invitations/accept", told, content_type="application/json")
-    assert (joined.status_code, joined.json()) == (201, {"sign_in": True, "name": "luna", "role": "keep"})
+    assert (joined.status_code, joined.json()) == (201, {"sign_in": True, "name": "luna", "role": "admin"})
     again = Client(HTTP_ORIGIN="http://testserver").post("/api/invitations/accept", {**told, "name": "other"}, content_type="application/json")
     assert again.status_code == 400
     assert "was used" in again.json()["message"]
     assert services.first_link_secret() is None
-    link = client.post("/api/invitations", {"role": "look"}, content_type="application/json").json()["secret"]
+    link = client.post("/api/invitations", {"role": "viewer"}, content_type="application/json").json()["secret"]
     second = Client(HTTP_ORIGIN="http://testserver")
-    assert second.post("/api/invitations/open", {"secret": link}, content_type="application/json").json()["role"] == "look"
+    assert second.post("/api/invitations/open", {"secret": link}, content_type="application/json").json()["role"] == "viewer"
     same = {"secret": link, "name": "LUNA", "password": PASSWORD}
     assert second.post("/api/invitations/accept", same, content_type="application/json").json()["message"] == "This name is taken."
-    assert second.post("/api/invitations/accept", {**same, "name": "ada"}, content_type="application/json").json()["role"] == "look"
-    Invitation.objects.create(digest=services.digest_of("late"), role="keep", expires=timezone.now() - timedelta(seconds=1))
+    assert second.post("/api/invitations/accept", {**same, "name": "ada"}, content_type="application/json").json()["role"] == "viewer"
+    Invitation.objects.create(digest=services.digest_of("late"), role="admin", expires=timezone.now() - timedelta(seconds=1))
     assert second.post("/api/invitations/open", {"secret": "late"}, content_type="application/json").status_code == 400
 
 
 def test_an_invitation_is_used_once_by_whoever_is_first(db: None) -> None:
     with transaction.atomic():
-        _, secret = services.invite(Role.WORK, "luna")
+        _, secret = services.invite(Role.EDITOR, "luna")
     client = Client(HTTP_ORIGIN="http://testserver")
     outcomes = [client.post("/api/invitations/accept", {"secret": secret, "name": f"moth{n}", "password": PASSWORD}, content_type="application/json")
                 .status_code for n in range(3)]  # fmt: skip
@@ -84,7 +84,7 @@ def test_an_invitation_is_used_once_by_whoever_is_first(db: None) -> None:
 
 def test_the_session_begins_under_a_new_key(db: None) -> None:
     """A key that somebody planted in a browser beforehand is worth nothing after signing in."""
-    person("luna", "work")
+    person("luna", "editor")
     client = Client(HTTP_ORIGIN="http://testserver")
     client.cookies[django_settings.SESSION_COOKIE_NAME] = "planted0planted0planted0planted0"
     answer = client.post("/api/session", {"name": "luna", "password": PASSWORD}, content_type="application/json")
@@ -103,7 +103,7 @@ def test_the_session_begins_under_a_new_key(db: None) -> None:
 
 
 def test_a_new_password_ends_other_sessions(db: None) -> None:
-    here, there = signed_in("luna", "work"), Client(HTTP_ORIGIN="http://testserver")
+    here, there = signed_in("luna", "editor"), Client(HTTP_ORIGIN="http://testserver")
     there.post("/api/session", {"name": "luna", "password": PASSWORD}, content_type="application/json")
     assert there.get("/api/datasets").status_code == 200
     changed = {"old": PASSWORD, "new": "another lamp, further off"}
@@ -114,8 +114,8 @@ def test_a_new_password_ends_other_sessions(db: None) -> None:
 
 def test_guessing_is_stopped(db: None) -> None:
     """Five wrong passwords, and even the right one waits; another person is not kept out."""
-    person("luna", "work")
-    person("ada", "work")
+    person("luna", "editor")
+    person("ada", "editor")
     client = Client(HTTP_ORIGIN="http://testserver")
     wrong = [client.post("/api/session", {"name": "luna", "password": f"guess {n}"}, content_type="application/json").status_code for n in range(6)]
     assert wrong == [401, 401, 401, 401, 429, 429]
@@ -127,8 +127,8 @@ def test_guessing_is_stopped(db: None) -> None:
 def test_a_refusal_takes_as_long_whether_the_name_exists(db: None, settings: Any) -> None:
     settings.PASSWORD_HASHERS = ["varlen_server.people.hashers.PasswordHasher"]
     settings.AXES_ENABLED = False
-    person("luna", "work")
-    person("shut-out", "work")
+    person("luna", "editor")
+    person("shut-out", "editor")
     User.objects.filter(username="shut-out").update(is_active=False)
     client, took = Client(HTTP_ORIGIN="http://testserver"), {"luna": [], "nobody-of-that-name": [], "shut-out": []}
     for _ in range(9):
@@ -141,51 +141,60 @@ def test_a_refusal_takes_as_long_whether_the_name_exists(db: None, settings: Any
     assert max(least.values()) < 1.35 * min(least.values()), least
 
 
-def test_the_last_keeper_stays(visitors: dict[str, Client]) -> None:
-    keeper = visitors["keep"]
-    me = Member.objects.get(user__username="keep")
-    for change in ({"role": "work"}, {"active": False}):
-        assert keeper.patch(f"/api/people/{me.pk}", change, content_type="application/json").status_code == 409
-    other = Member.objects.get(user__username="look")
-    assert keeper.patch(f"/api/people/{other.pk}", {"role": "keep"}, content_type="application/json").json()["role"] == "keep"
-    assert keeper.patch(f"/api/people/{me.pk}", {"active": False}, content_type="application/json").json()["active"] is False
-    assert keeper.get("/api/datasets").status_code == 401
-    assert visitors["token for work"].get("/api/datasets").status_code == 401
+def test_the_last_admin_stays(visitors: dict[str, Client]) -> None:
+    admin = visitors["admin"]
+    me = Member.objects.get(user__username="admin")
+    for change in ({"role": "editor"}, {"active": False}):
+        assert admin.patch(f"/api/people/{me.pk}", change, content_type="application/json").status_code == 409
+    other = Member.objects.get(user__username="viewer")
+    assert admin.patch(f"/api/people/{other.pk}", {"role": "admin"}, content_type="application/json").json()["role"] == "admin"
+    assert admin.patch(f"/api/people/{me.pk}", {"active": False}, content_type="application/json").json()["active"] is False
+    assert admin.get("/api/datasets").status_code == 401
+    assert visitors["token for write"].get("/api/datasets").status_code == 401
 
 
 def test_things_bear_names_and_the_log_tells(visitors: dict[str, Client], moths: Any, lamp_drift: dict[str, Any]) -> None:
-    worker, keeper = visitors["work"], visitors["keep"]
+    worker, admin = visitors["editor"], visitors["admin"]
     made = worker.post("/api/pipelines", {"document": lamp_drift}, content_type="application/json").json()
     changed = {"document": {**lamp_drift, "seed": 7}, "base": 1}
-    visitors["token for work"].post(f"/api/pipelines/{made['pipeline']}", changed, content_type="application/json")
-    listed = keeper.get("/api/pipelines").json()[-1]
-    assert (listed["made_by"], listed["changed_by"]) == ("work", "keep (for work)")
-    lines = keeper.get(f"/api/pipelines/{made['pipeline']}/revisions").json()
-    assert [line["made_by"] for line in lines] == ["keep (for work)", "work"]
+    visitors["token for write"].post(f"/api/pipelines/{made['pipeline']}", changed, content_type="application/json")
+    listed = admin.get("/api/pipelines").json()[-1]
+    assert (listed["made_by"], listed["changed_by"]) == ("editor", "admin (for write)")
+    lines = admin.get(f"/api/pipelines/{made['pipeline']}/revisions").json()
+    assert [line["made_by"] for line in lines] == ["admin (for write)", "editor"]
     edition = worker.post("/api/editions", {"name": "Night", "dataset": moths.pk, "document": lamp_drift}, content_type="application/json").json()
-    assert edition["made_by"] == "work"
-    keeper.delete(f"/api/pipelines/{made['pipeline']}")
-    log = keeper.get("/api/log").json()
+    assert edition["made_by"] == "editor"
+    admin.delete(f"/api/pipelines/{made['pipeline']}")
+    log = admin.get("/api/log").json()
     assert [(each["who"], each["did"], each["what"].split(" ")[0]) for each in log[:5]] == [
-        ("keep", "deleted", "pipeline"),
-        ("work", "made", "edition"),
-        ("keep (for work)", "made", "revision"),
-        ("work", "made", "revision"),
-        ("work", "made", "pipeline"),
+        ("admin", "deleted", "pipeline"),
+        ("editor", "made", "edition"),
+        ("admin (for write)", "made", "revision"),
+        ("editor", "made", "revision"),
+        ("editor", "made", "pipeline"),
     ]
     assert log[0]["address"] == "127.0.0.1"
     assert len(log[0]["request"]) == 16
-    assert keeper.get(f"/api/log?before={log[0]['id']}&count=1").json() == log[1:2]
+    assert admin.get(f"/api/log?before={log[0]['id']}&count=1").json() == log[1:2]
 
 
 def test_where_nobody_signs_in_there_are_no_accounts(db: None, settings: Any) -> None:
     settings.SIGN_IN = settings.AXES_ENABLED = False
     client = Client()
-    assert client.get("/api/session").json() == {"sign_in": False, "name": "", "role": "keep"}
-    for address, body in (("/api/tokens", {"name": "x", "scope": "work"}), ("/api/invitations", {"role": "keep"}),
+    assert client.get("/api/session").json() == {"sign_in": False, "name": "", "role": "admin"}
+    for address, body in (("/api/tokens", {"name": "x", "scope": "write"}), ("/api/invitations", {"role": "admin"}),
                           ("/api/session", {"name": "x", "password": "y"})):  # fmt: skip
         answer = client.post(address, body, content_type="application/json")
         assert answer.status_code == 409
         assert "nobody signs in" in answer.json()["message"]
     assert not Token.objects.exists()
     assert not Invitation.objects.exists()
+
+
+def test_words_of_version_0_1_are_understood(visitors: dict[str, Client]) -> None:
+    """Programs written for it name roles and scopes by the words of then; answers have today's."""
+    admin = visitors["admin"]
+    for old, new in (("look", "viewer"), ("work", "editor"), ("keep", "admin")):
+        assert admin.post("/api/invitations", {"role": old}, content_type="application/json").json()["role"] == new
+    assert admin.post("/api/tokens", {"name": "x", "scope": "work"}, content_type="application/json").json()["scope"] == "write"
+    assert admin.post("/api/invitations", {"role": "owner"}, content_type="application/json").status_code == 400

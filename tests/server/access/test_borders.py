@@ -21,23 +21,23 @@ pytestmark = pytest.mark.django_db
 
 def test_another_site_is_refused(visitors: dict[str, Client]) -> None:
     """Pages elsewhere, siblings under the same name, names pointed at this machine, cookies without a page."""
-    keeper = visitors["keep"]
+    admin = visitors["admin"]
     for more in ({"HTTP_ORIGIN": "https://moths.example"}, {"HTTP_ORIGIN": "null"}, {"HTTP_SEC_FETCH_SITE": "cross-site"},
                  {"HTTP_SEC_FETCH_SITE": "same-site"}):  # fmt: skip
-        assert keeper.post("/api/tokens", {"name": "x", "scope": "work"}, content_type="application/json", **more).status_code == 403, more
+        assert admin.post("/api/tokens", {"name": "x", "scope": "write"}, content_type="application/json", **more).status_code == 403, more
     bare = Client()
-    bare.cookies = keeper.cookies
-    assert bare.post("/api/tokens", {"name": "x", "scope": "work"}, content_type="application/json").status_code == 403
+    bare.cookies = admin.cookies
+    assert bare.post("/api/tokens", {"name": "x", "scope": "write"}, content_type="application/json").status_code == 403
     own_page = {"HTTP_SEC_FETCH_SITE": "same-origin"}
-    assert bare.post("/api/tokens", {"name": "x", "scope": "work"}, content_type="application/json", **own_page).status_code == 201
-    assert keeper.get("/api/datasets", HTTP_HOST="rebound.example").status_code == 400
-    assert keeper.get("/", HTTP_HOST="rebound.example").status_code == 400
+    assert bare.post("/api/tokens", {"name": "x", "scope": "write"}, content_type="application/json", **own_page).status_code == 201
+    assert admin.get("/api/datasets", HTTP_HOST="rebound.example").status_code == 400
+    assert admin.get("/", HTTP_HOST="rebound.example").status_code == 400
 
 
 def test_pages_and_answers_bear_their_headers(visitors: dict[str, Client], settings: Any) -> None:
-    keeper = visitors["keep"]
+    admin = visitors["admin"]
     for address in ("/", "/api/datasets", "/api/none", "/nowhere", "/healthz"):
-        answer = keeper.get(address)
+        answer = admin.get(address)
         policy = answer["Content-Security-Policy"]
         assert "default-src 'none'" in policy
         assert "frame-ancestors 'none'" in policy
@@ -48,17 +48,17 @@ def test_pages_and_answers_bear_their_headers(visitors: dict[str, Client], setti
         assert "camera=()" in answer["Permissions-Policy"]
         assert answer["X-Request-Id"]
         assert "public" not in answer.get("Cache-Control", "")
-    assert keeper.get("/", HTTP_X_REQUEST_ID="given-by-a-proxy")["X-Request-Id"] == "given-by-a-proxy"
-    assert keeper.get("/", HTTP_X_REQUEST_ID="given\nby")["X-Request-Id"] != "given\nby"
+    assert admin.get("/", HTTP_X_REQUEST_ID="given-by-a-proxy")["X-Request-Id"] == "given-by-a-proxy"
+    assert admin.get("/", HTTP_X_REQUEST_ID="given\nby")["X-Request-Id"] != "given\nby"
 
 
 def test_nothing_stands_in_the_page_for_nobody(visitors: dict[str, Client], moths: Any) -> None:
     assert b"first-data" not in visitors["nobody"].get("/").content
-    assert b"Night moth survey" in visitors["look"].get("/").content
+    assert b"Night moth survey" in visitors["viewer"].get("/").content
 
 
 def test_enormous_bodies_are_refused_unread(visitors: dict[str, Client]) -> None:
-    for client in (visitors["nobody"], visitors["work"]):
+    for client in (visitors["nobody"], visitors["editor"]):
         answer = client.generic("POST", "/api/sheet", b"", content_type="application/json", CONTENT_LENGTH=str(9 << 20))
         assert answer.status_code == 413
         answer = client.generic("POST", "/api/imports/1/files", b"", content_type="multipart/form-data; boundary=x", CONTENT_LENGTH=str(5 << 30))
@@ -69,10 +69,10 @@ def test_expensive_things_are_limited_by_person(visitors: dict[str, Client], mon
     from varlen_server.people.throttles import VisitorThrottle
 
     monkeypatch.setattr(VisitorThrottle, "THROTTLE_RATES", {"order": "3/min", "sign-in": "30/min", "count": "2/min", "render": "2/min"})
-    worker, keeper = visitors["work"], visitors["keep"]
+    worker, admin = visitors["editor"], visitors["admin"]
     found = [worker.post("/api/editions", {}, content_type="application/json").status_code for _ in range(5)]
     assert found == [400, 400, 400, 429, 429]
-    assert keeper.post("/api/editions", {}, content_type="application/json").status_code == 400
+    assert admin.post("/api/editions", {}, content_type="application/json").status_code == 400
 
 
 def test_health_and_metrics(visitors: dict[str, Client]) -> None:
@@ -93,7 +93,7 @@ def test_only_named_places_are_imported_from(visitors: dict[str, Client], settin
     (inside / "link").symlink_to(outside)
     (inside / "moths").symlink_to(survey_folder)
     settings.FOLDERS, settings.STORES = [inside], ["s3://moths/shared"]
-    worker = visitors["work"]
+    worker = visitors["editor"]
     for place in (outside, inside / ".." / "outside", inside / "link", inside / ".hidden" / "moths", inside / "moths", "/etc", "~", "s3://others/x",
                   "s3://moths/shared-not", "s3://moths/shared/../private", "http://127.0.0.1:9/x", "http://169.254.169.254/latest/meta-data",
                   "file:///etc", "s3://key:secret@moths/shared"):  # fmt: skip
@@ -108,7 +108,7 @@ def test_an_edition_is_copied_to_a_store_that_was_named_and_nowhere_else(
     visitors: dict[str, Client], settings: Any, bucket: Store, moths: Any, tmp_path: Path
 ) -> None:
     settings.STORES, settings.EDITIONS = [f"{bucket.url}/shared"], tmp_path
-    worker = visitors["work"]
+    worker = visitors["editor"]
     document = {"varlen_pipeline": 1, "seed": 1, "steps": []}
     order = {"name": "To share", "dataset": moths.pk, "document": document, "variants": 0}
     made = worker.post("/api/editions", order, content_type="application/json").json()["id"]
@@ -131,7 +131,7 @@ def test_an_edition_is_copied_to_a_store_that_was_named_and_nowhere_else(
 def test_a_dataset_is_imported_from_a_store_that_was_named(visitors: dict[str, Client], settings: Any, bucket: Store, survey_folder: Path) -> None:
     send_folder(bucket, survey_folder, "shared/survey")
     settings.STORES = [f"{bucket.url}/shared"]
-    worker = visitors["work"]
+    worker = visitors["editor"]
     found = worker.get("/api/folders", {"path": f"{bucket.url}/shared"}).json()
     assert [each["path"] for each in found["folders"]] == [f"{bucket.url}/shared/survey"]
     begun = worker.post("/api/imports", {"folder": f"{bucket.url}/shared/survey"}, content_type="application/json")
@@ -140,4 +140,4 @@ def test_a_dataset_is_imported_from_a_store_that_was_named(visitors: dict[str, C
     worker.post(f"/api/imports/{begun.json()['id']}/start", {}, content_type="application/json")
     import_dataset_task(import_id=begun.json()["id"])
     made = Dataset.objects.get(name="survey")
-    assert (made.source, made.images.count(), made.made_by) == (f"{bucket.url}/shared/survey", 8, "work")
+    assert (made.source, made.images.count(), made.made_by) == (f"{bucket.url}/shared/survey", 8, "editor")

@@ -18,97 +18,97 @@ from tests.server.access.conftest import bearing, person
 
 pytestmark = pytest.mark.django_db
 SCHEMA = yaml.safe_load((Path(__file__).resolve().parents[3] / "server" / "schema.yaml").read_text())
-#: Written by hand. Who may, of: a person who looks, works, keeps; a token that reads, scores, works. `-` is nobody at all.
+#: Written by hand. Who may: a viewer, an editor, an admin; a token that reads, scores, writes. `-` is nobody at all.
 TABLE = """
 -        GET     /api/session
 -        POST    /api/session
 -        POST    /api/invitations/accept
 -        POST    /api/invitations/open
-lwk r w  POST    /api/session/password
-lwk r w  GET     /api/schema
-lwk r w  POST    /api/advice
-lwk r w  POST    /api/compare
-lwk r w  GET     /api/datasets
-lwk r w  GET     /api/datasets/{id}
-  k      DELETE  /api/datasets/{id}
- wk   w  POST    /api/datasets/{id}/edits
- wk   w  DELETE  /api/datasets/{id}/edits
-lwk r w  GET     /api/datasets/{id}/findings
-lwk r w  GET     /api/datasets/{id}/images
- wk   w  PUT     /api/datasets/{id}/marks
-lwk r w  GET     /api/datasets/{id}/overview
-lwk r w  GET     /api/datasets/{id}/rows
-lwk rsw  GET     /api/editions
- wk   w  POST    /api/editions
-lwk rsw  GET     /api/editions/{id}
-  k      DELETE  /api/editions/{id}
- wk   w  POST    /api/editions/{id}/cancel
- wk   w  POST    /api/editions/{id}/check
- wk   w  POST    /api/editions/{id}/copy
-lwk r w  GET     /api/editions/{id}/compare/{other}
-lwk r w  GET     /api/editions/{id}/download
-lwk r w  GET     /api/editions/{id}/images
-lwk r w  GET     /api/editions/{id}/images/{row}
-lwk r w  POST    /api/editions/{id}/images/{row}/recreate
-lwk r w  GET     /api/editions/{id}/pictures/{row}/{digest}/{width}.jpg
- wk   w  POST    /api/editions/{id}/resume
-lwk rsw  GET     /api/editions/{id}/scores
- wk  sw  POST    /api/editions/{id}/scores
-lwk r w  POST    /api/editions/estimate
- wk   w  GET     /api/folders
-lwk r w  POST    /api/forecast
-lwk r w  POST    /api/forecast/limit
-lwk r w  GET     /api/formats
-lwk r w  GET     /api/images/{id}
-lwk r w  GET     /api/images/{id}/map.png
- wk   w  POST    /api/imports
-lwk r w  GET     /api/imports/{id}
- wk   w  DELETE  /api/imports/{id}
-lwk r w  GET     /api/imports/{id}/example.jpg
- wk   w  POST    /api/imports/{id}/files
- wk   w  POST    /api/imports/{id}/recognise
- wk   w  POST    /api/imports/{id}/start
-lwk r w  GET     /api/inquiries
-lwk r w  GET     /api/inquiries/{id}
-  k      DELETE  /api/inquiries/{id}
- wk   w  POST    /api/inquiries/{id}/cancel
- wk   w  POST    /api/inquiries/{id}/resume
-  k      GET     /api/invitations
-  k      POST    /api/invitations
-  k      DELETE  /api/invitations/{id}
-lwk r w  POST    /api/ledger
-  k      GET     /api/log
-lwk r w  POST    /api/looks
- wk   w  POST    /api/matches
-lwk r w  POST    /api/matches/place
-  k      GET     /api/people
-  k      PATCH   /api/people/{id}
-lwk r w  GET     /api/pictures/{sha256}/{width}.jpg
-lwk r w  GET     /api/pipelines
- wk   w  POST    /api/pipelines
-lwk r w  GET     /api/pipelines/{id}
- wk   w  POST    /api/pipelines/{id}
-  k      DELETE  /api/pipelines/{id}
-lwk r w  GET     /api/pipelines/{id}/revisions
- wk   w  POST    /api/probes
- wk   w  PATCH   /api/revisions/{id}
-lwk r w  POST    /api/sheet
-lwk r w  GET     /api/starting-points
-lwk r w  GET     /api/steps
-lwk r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/{width}.jpg
-lwk r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/map.png
-lwk r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/trace
-  k      GET     /api/tokens
-  k      POST    /api/tokens
-  k      DELETE  /api/tokens/{id}
-lwk r w  GET     /api/trials
- wk   w  POST    /api/trials
-lwk r w  POST    /api/worst
-lwk r w  GET     /metrics
-lwk r w  DELETE  /api/session
+vea r w  POST    /api/session/password
+vea r w  GET     /api/schema
+vea r w  POST    /api/advice
+vea r w  POST    /api/compare
+vea r w  GET     /api/datasets
+vea r w  GET     /api/datasets/{id}
+  a      DELETE  /api/datasets/{id}
+ ea   w  POST    /api/datasets/{id}/edits
+ ea   w  DELETE  /api/datasets/{id}/edits
+vea r w  GET     /api/datasets/{id}/findings
+vea r w  GET     /api/datasets/{id}/images
+ ea   w  PUT     /api/datasets/{id}/marks
+vea r w  GET     /api/datasets/{id}/overview
+vea r w  GET     /api/datasets/{id}/rows
+vea rsw  GET     /api/editions
+ ea   w  POST    /api/editions
+vea rsw  GET     /api/editions/{id}
+  a      DELETE  /api/editions/{id}
+ ea   w  POST    /api/editions/{id}/cancel
+ ea   w  POST    /api/editions/{id}/check
+ ea   w  POST    /api/editions/{id}/copy
+vea r w  GET     /api/editions/{id}/compare/{other}
+vea r w  GET     /api/editions/{id}/download
+vea r w  GET     /api/editions/{id}/images
+vea r w  GET     /api/editions/{id}/images/{row}
+vea r w  POST    /api/editions/{id}/images/{row}/recreate
+vea r w  GET     /api/editions/{id}/pictures/{row}/{digest}/{width}.jpg
+ ea   w  POST    /api/editions/{id}/resume
+vea rsw  GET     /api/editions/{id}/scores
+ ea  sw  POST    /api/editions/{id}/scores
+vea r w  POST    /api/editions/estimate
+ ea   w  GET     /api/folders
+vea r w  POST    /api/forecast
+vea r w  POST    /api/forecast/limit
+vea r w  GET     /api/formats
+vea r w  GET     /api/images/{id}
+vea r w  GET     /api/images/{id}/map.png
+ ea   w  POST    /api/imports
+vea r w  GET     /api/imports/{id}
+ ea   w  DELETE  /api/imports/{id}
+vea r w  GET     /api/imports/{id}/example.jpg
+ ea   w  POST    /api/imports/{id}/files
+ ea   w  POST    /api/imports/{id}/recognise
+ ea   w  POST    /api/imports/{id}/start
+vea r w  GET     /api/inquiries
+vea r w  GET     /api/inquiries/{id}
+  a      DELETE  /api/inquiries/{id}
+ ea   w  POST    /api/inquiries/{id}/cancel
+ ea   w  POST    /api/inquiries/{id}/resume
+  a      GET     /api/invitations
+  a      POST    /api/invitations
+  a      DELETE  /api/invitations/{id}
+vea r w  POST    /api/ledger
+  a      GET     /api/log
+vea r w  POST    /api/looks
+ ea   w  POST    /api/matches
+vea r w  POST    /api/matches/place
+  a      GET     /api/people
+  a      PATCH   /api/people/{id}
+vea r w  GET     /api/pictures/{sha256}/{width}.jpg
+vea r w  GET     /api/pipelines
+ ea   w  POST    /api/pipelines
+vea r w  GET     /api/pipelines/{id}
+ ea   w  POST    /api/pipelines/{id}
+  a      DELETE  /api/pipelines/{id}
+vea r w  GET     /api/pipelines/{id}/revisions
+ ea   w  POST    /api/probes
+ ea   w  PATCH   /api/revisions/{id}
+vea r w  POST    /api/sheet
+vea r w  GET     /api/starting-points
+vea r w  GET     /api/steps
+vea r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/{width}.jpg
+vea r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/map.png
+vea r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/trace
+  a      GET     /api/tokens
+  a      POST    /api/tokens
+  a      DELETE  /api/tokens/{id}
+vea r w  GET     /api/trials
+ ea   w  POST    /api/trials
+vea r w  POST    /api/worst
+vea r w  GET     /metrics
+vea r w  DELETE  /api/session
 """.strip("\n")
 #: Column of the table, by visitor.
-COLUMNS = {"look": 0, "work": 1, "keep": 2, "read": 4, "scores": 5, "token for work": 6}
+COLUMNS = {"viewer": 0, "editor": 1, "admin": 2, "read": 4, "scores": 5, "token for write": 6}
 EVERYBODY = (*COLUMNS, "nobody", "foreign token", "expired token", "revoked token", "token of one shut out")
 
 
@@ -148,9 +148,9 @@ def test_every_endpoint_for_every_visitor(visitors: dict[str, Client], moths: An
 
 def test_a_token_is_never_more_than_its_owner(db: None) -> None:
     """A worker's token goes down with the worker's role, at once."""
-    owner = person("luna", "work")
-    client = bearing(services.new_token(owner, "loop", Scope.WORK, 30)[1])
+    owner = person("luna", "editor")
+    client = bearing(services.new_token(owner, "loop", Scope.WRITE, 30)[1])
     assert client.post("/api/imports", {}, content_type="application/json").status_code == 201
-    Member.objects.filter(user=owner).update(role=Role.LOOK)
+    Member.objects.filter(user=owner).update(role=Role.VIEWER)
     assert client.post("/api/imports", {}, content_type="application/json").status_code == 403
     assert client.get("/api/datasets").status_code == 200

@@ -2009,7 +2009,7 @@ export interface components {
         };
         Invitation: {
             readonly id: number;
-            role?: components["schemas"]["Role62aEnum"];
+            role?: components["schemas"]["RoleCc3Enum"];
             made_by?: string;
             /** Format: date-time */
             readonly created: string;
@@ -2021,10 +2021,10 @@ export interface components {
             open: boolean;
         };
         InvitationRequestRequest: {
-            role: components["schemas"]["Role62aEnum"];
+            role: components["schemas"]["RoleCc3Enum"];
         };
         Invited: {
-            role: components["schemas"]["Role62aEnum"];
+            role: components["schemas"]["RoleCc3Enum"];
             made_by: string;
             /** Format: date-time */
             expires: string;
@@ -2217,7 +2217,7 @@ export interface components {
         /** @description secret: shown once; the link is /join# and this. */
         NewInvitation: {
             readonly id: number;
-            role?: components["schemas"]["Role62aEnum"];
+            role?: components["schemas"]["RoleCc3Enum"];
             made_by?: string;
             /** Format: date-time */
             readonly created: string;
@@ -2337,13 +2337,13 @@ export interface components {
             name?: string;
         };
         PatchedPersonChangeRequest: {
-            role?: components["schemas"]["Role62aEnum"];
+            role?: components["schemas"]["RoleCc3Enum"];
             active?: boolean | null;
         };
         Person: {
             readonly id: number;
             name: string;
-            role?: components["schemas"]["Role62aEnum"];
+            role?: components["schemas"]["RoleCc3Enum"];
             active: boolean;
             /** Format: date-time */
             joined: string;
@@ -2472,12 +2472,12 @@ export interface components {
             changes: components["schemas"]["Difference"][];
         };
         /**
-         * @description * `look` - Look
-         *     * `work` - Work
-         *     * `keep` - Keep
+         * @description * `viewer` - Viewer
+         *     * `editor` - Editor
+         *     * `admin` - Admin
          * @enum {string}
          */
-        Role62aEnum: "look" | "work" | "keep";
+        RoleCc3Enum: "viewer" | "editor" | "admin";
         Row: {
             image: number;
             tiles: components["schemas"]["Tile"][];
@@ -2496,10 +2496,10 @@ export interface components {
         /**
          * @description * `read` - Read
          *     * `scores` - Scores
-         *     * `work` - Work
+         *     * `write` - Write
          * @enum {string}
          */
-        ScopeEnum: "read" | "scores" | "work";
+        ScopeEnum: "read" | "scores" | "write";
         Score: {
             name: string;
             /** Format: double */
@@ -2555,12 +2555,12 @@ export interface components {
         };
         /**
          * @description * `` -
-         *     * `look` - look
-         *     * `work` - work
-         *     * `keep` - keep
+         *     * `viewer` - viewer
+         *     * `editor` - editor
+         *     * `admin` - admin
          * @enum {string}
          */
-        SessionRoleEnum: "look" | "work" | "keep";
+        SessionRoleEnum: "viewer" | "editor" | "admin";
         /**
          * @description * `error` - error
          *     * `warning` - warning

@@ -21,7 +21,7 @@ export function Beginnings({ dataset, pipeline, opened }: Props) {
         <Text mb={4}>A pipeline is built here by looking at what it does to your own pictures and their labels.</Text>
         <ol className="page-needs">
           <Need number={1} met={dataset !== undefined} says={dataset ?? "Pictures, with labels or without"}>
-            {may.work ? (
+            {may.edit ? (
               <Button asChild size="sm" colorPalette="amber">
                 <Link to="/datasets">Bring in a dataset</Link>
               </Button>
@@ -30,7 +30,7 @@ export function Beginnings({ dataset, pipeline, opened }: Props) {
             )}
           </Need>
           <Need number={2} met={pipeline} says="A pipeline: empty, or from a starting point for your task">
-            {may.work ? <NewPipeline opened={opened} /> : "nobody has begun one yet"}
+            {may.edit ? <NewPipeline opened={opened} /> : "nobody has begun one yet"}
           </Need>
         </ol>
       </Nothing>

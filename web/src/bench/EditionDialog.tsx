@@ -95,7 +95,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
           <Button
             colorPalette="amber"
             size="sm"
-            disabled={!may.work || !total || !name.trim() || refused.length > 0}
+            disabled={!may.edit || !total || !name.trim() || refused.length > 0}
             loading={make.isPending}
             onClick={() => make.mutate()}
           >

@@ -120,7 +120,7 @@ const Next = memo(function Next({ look, make, match, probe }: Pick<Props, "look"
       <Button flex="none" variant="outline" size="sm" onClick={look} title="What becomes of the labels (F)">
         Forecast
       </Button>
-      <May to="work">
+      <May to="edit">
         <Button flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">
           Make an edition
         </Button>

@@ -112,7 +112,7 @@ export function useSaving(): Saving {
   }, [saved, unsaved, document, history]);
 
   useEffect(() => {
-    if (!may.work || !document || !saved || !unsaved || busy || trouble.kind === "changed elsewhere") return;
+    if (!may.edit || !document || !saved || !unsaved || busy || trouble.kind === "changed elsewhere") return;
     if (trouble.kind === "refused" && trouble.document === document) return; // it would be refused again
     const { pipeline, number } = saved.revision;
     const timer = setTimeout(() => void save(pipeline, number, document), trouble.kind === "no answer" ? AGAIN_MS : REST_MS);
@@ -124,14 +124,14 @@ export function useSaving(): Saving {
   const flush = useCallback(async () => {
     const { saved, unsaved } = latestWork.current;
     const current = useDraft.getState().document;
-    if (may.work && saved && unsaved && current) await save(saved.revision.pipeline, saved.revision.number, current);
+    if (may.edit && saved && unsaved && current) await save(saved.revision.pipeline, saved.revision.number, current);
   }, [save]);
   // Whoever goes away leaves a revision behind.
   useEffect(() => {
     const leave = () => {
       const { saved, unsaved } = latestWork.current;
       const current = useDraft.getState().document;
-      if (may.work && saved && unsaved && current) sendLast(saved.revision, current);
+      if (may.edit && saved && unsaved && current) sendLast(saved.revision, current);
     };
     window.addEventListener("pagehide", leave);
     return () => {
@@ -208,6 +208,6 @@ function sendLast({ pipeline, number }: Revision, document: PipelineDocument): v
 function stateOf(unsaved: boolean, busy: boolean, trouble: Trouble): string {
   if (busy) return "Saving…";
   if (!unsaved) return "";
-  if (!may.work) return "and changes, kept in this browser alone";
+  if (!may.edit) return "and changes, kept in this browser alone";
   return trouble.kind === "none" ? "and changes since" : "Not saved";
 }

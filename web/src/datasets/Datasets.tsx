@@ -24,7 +24,7 @@ export function Datasets() {
       <ViewTools>
         <Text color="fg.muted">{datasets.data ? counted(datasets.data.length, "dataset") : ""}</Text>
       </ViewTools>
-      <May to="work">
+      <May to="edit">
         <ImportForm />
       </May>
       <ListState asked={datasets} what="the datasets" />

@@ -56,7 +56,7 @@ export function FindingsPanel({ id, examining, shown, show }: Props) {
         <Text as="h2" fontWeight={650} fontSize="heading">
           Findings
         </Text>
-        {changes > 0 && may.work && (
+        {changes > 0 && may.edit && (
           <Button size="xs" variant="outline" onClick={() => undo.mutate()} loading={undo.isPending}>
             <Undo2 size={13} /> Undo the last edit
           </Button>
@@ -130,7 +130,7 @@ function Item({ finding, on, show, mend, busy }: { finding: Finding; on: boolean
             {all ? "Fewer" : `Name all ${finding.examples.length}`}
           </Button>
         )}
-        {here && remedy && !finding.mended && may.work && (
+        {here && remedy && !finding.mended && may.edit && (
           <Button size="xs" variant="outline" onClick={mend} loading={busy}>
             {remedy}
           </Button>

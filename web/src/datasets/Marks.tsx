@@ -35,7 +35,7 @@ export function Marks({ dataset }: { dataset: Dataset }) {
             <Flex key={mark} mt="3px">
               <Checkbox.Root
                 size="xs"
-                disabled={!may.work}
+                disabled={!may.edit}
                 checked={marks[name]?.includes(mark) ?? false}
                 onCheckedChange={({ checked }) => put(name, mark, checked === true)}
               >

@@ -343,7 +343,7 @@ function Check({ edition }: { edition: Edition }) {
   return (
     <>
       <Flex align="center" gap={3}>
-        <May to="work">
+        <May to="edit">
           <Button size="xs" variant="outline" loading={state === "checking" || check.isPending} onClick={() => check.mutate()}>
             Verify
           </Button>
@@ -372,7 +372,7 @@ function Check({ edition }: { edition: Edition }) {
 /** Send it to an object store, where this server may write to one. */
 function Copy({ edition }: { edition: Edition }) {
   const client = useQueryClient();
-  const places = useQuery({ ...askFolders(""), enabled: may.work });
+  const places = useQuery({ ...askFolders(""), enabled: may.edit });
   const stores = places.data?.folders.filter((each) => each.path.includes("://")) ?? [];
   const [url, setUrl] = useState<string | undefined>();
   const send = useMutation({

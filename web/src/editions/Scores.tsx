@@ -42,7 +42,7 @@ export function Scores({ edition }: { edition: Edition }) {
       )}
       <Flex
         as="form"
-        hidden={!may.work}
+        hidden={!may.edit}
         gap={1}
         mt={2}
         onSubmit={(event) => {

@@ -77,7 +77,7 @@ export function Trials() {
         <Button
           size="sm"
           colorPalette="amber"
-          disabled={!missing || !may.work}
+          disabled={!missing || !may.edit}
           loading={start.isPending}
           onClick={() =>
             start.mutate({ datasets: chosen.datasets.map((each) => each.id), pipelines: chosen.pipelines.map((each) => each.id) })

@@ -43,7 +43,7 @@ export function InquiryProgress({ id, children }: Props) {
   if (inquiry.state === "stopped" || inquiry.state === "cancelled") {
     return (
       <ErrorBox error={new Error(inquiry.state === "cancelled" ? "Cancelled." : (inquiry.message ?? ""))}>
-        <May to="work">
+        <May to="edit">
           <Button size="xs" variant="outline" mt={2} onClick={() => act.mutate("resume")}>
             Go on
           </Button>
@@ -62,7 +62,7 @@ export function InquiryProgress({ id, children }: Props) {
           <Progress.Range />
         </Progress.Track>
       </Progress.Root>
-      <May to="work">
+      <May to="edit">
         <Button size="xs" variant="ghost" colorPalette="gray" mt={2} onClick={() => act.mutate("cancel")} loading={act.isPending}>
           Cancel
         </Button>

@@ -58,7 +58,7 @@ export function MatchDialog({ dataset, document, close }: Props) {
           </NativeSelect.Field>
           <NativeSelect.Indicator />
         </NativeSelect.Root>
-        <Button size="sm" colorPalette="amber" disabled={!chosen || !may.work} loading={start.isPending} onClick={() => start.mutate()}>
+        <Button size="sm" colorPalette="amber" disabled={!chosen || !may.edit} loading={start.isPending} onClick={() => start.mutate()}>
           Compare
         </Button>
         {(before.data?.length ?? 0) > 0 && (

@@ -79,7 +79,7 @@ export function ProbeDialog({ dataset, document, close }: Props) {
           <Text color="fg.muted">minutes</Text>
           <NumberField label="Minutes" value={minutes} low={0.2} high={600} optional change={setMinutes} />
         </Flex>
-        <Button size="sm" colorPalette="amber" disabled={!ready || !may.work} loading={start.isPending} onClick={() => start.mutate()}>
+        <Button size="sm" colorPalette="amber" disabled={!ready || !may.edit} loading={start.isPending} onClick={() => start.mutate()}>
           Probe
         </Button>
       </Flex>

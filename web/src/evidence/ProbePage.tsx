@@ -31,7 +31,7 @@ export function ProbePage() {
         <Text color="fg.muted" truncate>
           <Link to="/trials">Trials</Link> / probe {id} of {found.data.dataset_name}, {found.data.created.slice(0, 16).replace("T", " ")}
         </Text>
-        <May to="keep">
+        <May to="administer">
           <Button ml="auto" mr={3} size="xs" variant="ghost" colorPalette="gray" loading={remove.isPending} onClick={() => remove.mutate()}>
             Delete
           </Button>

@@ -13,12 +13,12 @@ import { Log } from "./Log";
 import { ShownOnce } from "./ShownOnce";
 
 type Role = Schemas["Person"]["role"] & string;
-type Scope = "read" | "scores" | "work";
+type Scope = "read" | "scores" | "write";
 
 const SCOPES: Record<Scope, string> = {
   scores: "scores: post scores of editions",
   read: "read: look at everything",
-  work: "work: pipelines, datasets, editions",
+  write: "write: pipelines, datasets, editions",
 };
 
 const when = (at: string | null | undefined) =>
@@ -113,7 +113,7 @@ function Persons({ people }: { people: Schemas["Person"][] }) {
 
 function Invite() {
   const client = useQueryClient();
-  const [role, setRole] = useState<Role>("work");
+  const [role, setRole] = useState<Role>("editor");
   const open = useQuery(askInvitations);
   const make = useMutation({
     mutationFn: () => take(api.POST("/api/invitations", { body: { role } })),

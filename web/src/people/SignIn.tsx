@@ -15,7 +15,7 @@ export function SignIn() {
     onSuccess: () => location.reload(),
   });
   return (
-    <Door title="Sign in" says="No account yet? A keeper of this Varlen can invite you." submit={() => enter.mutate()}>
+    <Door title="Sign in" says="No account yet? An admin of this Varlen can invite you." submit={() => enter.mutate()}>
       <NameField value={name} change={setName} />
       <PasswordField value={password} change={setPassword} />
       {enter.error && <ErrorBox error={enter.error} />}

@@ -55,7 +55,7 @@ export function Pipelines() {
       <ViewTools>
         <Text color="fg.muted">{pipelines.data ? counted(pipelines.data.length, "pipeline") : ""}</Text>
         <Flex ml="auto" mr={2} gap={2}>
-          <May to="work">
+          <May to="edit">
             <NewPipeline opened={() => void navigate("/")} />
             <Button size="xs" variant="outline" onClick={() => chooser.current?.click()}>
               <FileUp size={13} /> Open a file
@@ -162,7 +162,7 @@ function Item({
         <Button size="xs" colorPalette="amber" onClick={open}>
           Open on the bench
         </Button>
-        <May to="work">
+        <May to="edit">
           <Button size="xs" variant="outline" onClick={() => setName(pipeline.name)}>
             Rename
           </Button>
@@ -176,7 +176,7 @@ function Item({
         <Button size="xs" variant="outline" aria-expanded={back} onClick={() => setBack(!back)}>
           <History size={13} /> Revisions
         </Button>
-        <May to="keep">
+        <May to="administer">
           <Button size="xs" variant="ghost" colorPalette="gray" onClick={() => remove.mutate()} disabled={alone}>
             Delete
           </Button>
@@ -280,7 +280,7 @@ function Revisions({ pipeline }: { pipeline: number }) {
           }}
         />
       ) : (
-        <May to="work">
+        <May to="edit">
           <Button size="2xs" variant="ghost" colorPalette="gray" onClick={() => setNaming({ id: revision.id, name: revision.name })}>
             Name
           </Button>

@@ -47,7 +47,7 @@ export function Account() {
                 You may {SAY_MAY[session.role]}.
               </Text>
               <Flex direction="column" gap={2} align="stretch">
-                {may.keep && (
+                {may.administer && (
                   <Button asChild size="xs" variant="outline">
                     <Link to="/people" onClick={() => setOpen(false)}>
                       People, tokens, log

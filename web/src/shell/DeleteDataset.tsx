@@ -11,7 +11,7 @@ import { ErrorBox } from "./ErrorBox";
 /** Takes a dataset away for good, after saying what that would break. */
 export function DeleteDataset({ dataset }: { dataset: Dataset }) {
   const [asking, setAsking] = useState(false);
-  if (!may.keep) return null;
+  if (!may.administer) return null;
   return (
     <>
       <Button size="xs" variant="ghost" colorPalette="gray" flex="none" onClick={() => setAsking(true)}>

@@ -7,7 +7,7 @@ import { DeleteDialog } from "./DeleteDialog";
 /** Takes an edition away for good, after saying what goes with it. */
 export function DeleteEdition({ edition }: { edition: Edition }) {
   const [asking, setAsking] = useState(false);
-  if (!may.keep) return null;
+  if (!may.administer) return null;
   return (
     <>
       <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setAsking(true)}>

@@ -49,7 +49,7 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
           Stopped after {edition.done} of {edition.total} images, which are kept. Fix the cause and resume, or resume without the images
           that can't be made.
         </Text>
-        <May to="work">
+        <May to="edit">
           <Flex gap={2} mt={2} wrap="wrap">
             <Button size="xs" variant="outline" onClick={() => goOn(false)}>
               Resume
@@ -113,7 +113,7 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
           {edition.rate ? `${edition.rate.toFixed(0)} images/s` : ""}
           {left !== null && edition.state === "writing" ? ` · about ${saySeconds(left)} left` : ""}
         </Text>
-        <May to="work">
+        <May to="edit">
           <Button ml="auto" size="xs" variant="outline" onClick={cancel}>
             Cancel
           </Button>

@@ -23,7 +23,7 @@ interface Props {
 /** Begin another pipeline, empty or from a starting point. */
 export function NewPipeline({ label = "New pipeline", shrinks = false, opened }: Props) {
   const [choosing, setChoosing] = useState(false);
-  if (!may.work) return null;
+  if (!may.edit) return null;
   return (
     <>
       <Button size="xs" variant="outline" flex="none" title="Begin another pipeline" aria-label={label} onClick={() => setChoosing(true)}>

@@ -3,10 +3,10 @@ export interface Session {
   /** Whether this Varlen has accounts; without them whoever uses the machine may do everything. */
   sign_in: boolean;
   name: string;
-  role: "" | "look" | "work" | "keep";
+  role: "" | "viewer" | "editor" | "admin";
 }
 
-const EVERYTHING: Session = { sign_in: false, name: "", role: "keep" };
+const EVERYTHING: Session = { sign_in: false, name: "", role: "admin" };
 
 function readSession(): Session {
   const said = globalThis.document?.querySelector<HTMLMetaElement>('meta[name="varlen-session"]')?.content;
@@ -17,21 +17,21 @@ export const session: Session = readSession();
 
 /** What this person may do; the server decides, the screens only don't offer the rest. */
 export const may = {
-  work: session.role === "work" || session.role === "keep",
-  keep: session.role === "keep",
+  edit: session.role === "editor" || session.role === "admin",
+  administer: session.role === "admin",
 };
 
-export const ROLES: Record<"look" | "work" | "keep", string> = {
-  look: "look: see everything, change nothing",
-  work: "work: pipelines, datasets, editions",
-  keep: "keep: also delete, and see to people",
+export const ROLES: Record<"viewer" | "editor" | "admin", string> = {
+  viewer: "viewer: see everything, change nothing",
+  editor: "editor: pipelines, datasets, editions",
+  admin: "admin: also delete, and manage people",
 };
 
 /** After “you may”. */
 export const SAY_MAY: Record<keyof typeof ROLES, string> = {
-  look: "look at everything and change nothing",
-  work: "work with pipelines, datasets and editions",
-  keep: "do everything, also delete and see to people",
+  viewer: "see everything and change nothing",
+  editor: "work with pipelines, datasets and editions",
+  admin: "do everything, also delete and manage people",
 };
 
 /** “, by luna”, or nothing where nobody signs in. */

@@ -14,7 +14,7 @@ class Command(BaseCommand):
 
     def add_arguments(self, parser: Any) -> None:
         parser.add_argument("--demo-images", type=int, default=0, help="0 for no demo")
-        parser.add_argument("--link-at", default="", help="where this Varlen will be reached: prints the first keeper's link, while there is none")
+        parser.add_argument("--link-at", default="", help="where this Varlen will be reached: prints the first admin's link, while there is none")
 
     def handle(self, *args: Any, **options: Any) -> None:
         call_command("migrate", verbosity=0)

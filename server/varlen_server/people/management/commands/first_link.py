@@ -1,4 +1,4 @@
-"""A link by which the first keeper makes an account, printed while there is none."""
+"""A link by which the first admin makes an account, printed while there is none."""
 
 from __future__ import annotations
 
