@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import json
+
 from django.conf import settings
 from django.http import HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
 from django.urls import path, re_path
+from django.utils.html import escape
 from django.views.generic import RedirectView
 from django.views.static import serve
 from drf_spectacular.views import SpectacularAPIView
@@ -15,7 +18,6 @@ from varlen_server.datasets import views as datasets
 from varlen_server.editions import image_views, trial_views
 from varlen_server.editions import views as editions
 from varlen_server.evidence import views as evidence
-from varlen_server.first_page import screens
 from varlen_server.metrics import health, metrics
 from varlen_server.people import views as people
 from varlen_server.pipelines import views as pipelines
@@ -37,6 +39,17 @@ def with_nonce(request: HttpRequest, answer: HttpResponseBase) -> HttpResponse:
     text = b"".join(answer).decode()
     text = text.replace("<script", f'<script nonce="{request.nonce}"')  # type: ignore[attr-defined]
     return HttpResponse(text, content_type=answer["Content-Type"], headers={"Cache-Control": "no-cache"})
+
+
+def screens(request: HttpRequest) -> HttpResponse:
+    """The page that holds all screens, for whatever address; all it says beforehand is who is asking."""
+    page = settings.WEB / "index.html"
+    if not page.exists():
+        return HttpResponse("The screens are not built yet: run 'make start'.", status=503, content_type="text/plain")
+    visitor = getattr(request, "visitor", None)
+    session = {"sign_in": settings.SIGN_IN, "name": visitor.name if visitor else "", "role": visitor.role if visitor else ""}
+    text = page.read_text().replace("</head>", f'<meta name="varlen-session" content="{escape(json.dumps(session))}"></head>', 1)
+    return HttpResponse(text, content_type="text/html", headers={"Cache-Control": "no-store" if settings.SIGN_IN else "no-cache"})
 
 
 urlpatterns = [

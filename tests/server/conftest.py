@@ -38,13 +38,12 @@ def django_db_modify_db_settings(database: dict[str, Any]) -> None:
 def own_folders(settings: Any, tmp_path: Path) -> Iterator[None]:
     """Files of a test go to a folder of its own; nothing is remembered from the test before."""
     from varlen_server.datasets.services import load
-    from varlen_server.first_page import _first_rows
     from varlen_server.sheet.renderers import renderer_for
     from varlen_server.sheet.services import key_of
 
     for name in ("PICTURES", "TILES", "EDITIONS", "UPLOADS"):
         setattr(settings, name, tmp_path / name.lower())
-    for kept in (_first_rows, load, renderer_for, key_of):
+    for kept in (load, renderer_for, key_of):
         kept.cache_clear()
     return
 

@@ -155,10 +155,4 @@ const ready = defineConfig({
   },
 });
 
-export const theme = createSystem(ready, config);
-
-/**
- * The theme without what it says of the page as a whole, its variables and resets: these stand in `theme.gen.css`, which the browser
- * reads by itself. Made of objects while the page begins, they would take as long as drawing the bench.
- */
-export const system = { ...theme, _global: [], layers: { ...theme.layers, atRule: "" } };
+export const system = createSystem(ready, config);

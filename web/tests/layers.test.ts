@@ -27,28 +27,3 @@ test.each(Object.entries(sources))("%s imports from no other page and from nothi
     expect(folder === "" || folder === own || floorOf(folder) < floorOf(own) || beside, `${name} imports ${target}`).toBe(true);
   }
 });
-
-/** The files that a file imports, and those they import, unless they are only loaded when they are shown. */
-function withAllImported(first: string): Set<string> {
-  const found = new Set([first]);
-  for (const name of found) {
-    const folders = name.split("/").slice(0, -1);
-    for (const [, target = ""] of (all[name] ?? "").matchAll(/^(?:import|export) (?!type )[^;]*?from "(\.[^"]+)"/gms)) {
-      const path = new URL(target, `http://here/${folders.join("/")}/`).pathname.slice(1);
-      for (const ending of [".ts", ".tsx"]) if (`${path}${ending}` in all) found.add(`${path}${ending}`);
-    }
-  }
-  return found;
-}
-
-const all = Object.fromEntries(
-  Object.entries({ ...sources, ...import.meta.glob<string>("../src/*.{ts,tsx}", { query: "?raw", import: "default", eager: true }) }).map(
-    ([name, text]) => [name.replace("../", ""), text],
-  ),
-);
-
-test("nothing that comes first needs the component library", () => {
-  const first = withAllImported("src/main.tsx");
-  expect([...first]).toEqual(expect.arrayContaining(["src/bench/Rail.tsx", "src/bench/ContactSheet.tsx", "src/shell/Shell.tsx"]));
-  expect([...first].filter((name) => /from "@chakra-ui/.test(all[name] ?? ""))).toEqual([]);
-});

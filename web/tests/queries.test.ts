@@ -1,9 +1,8 @@
 import { QueryClient } from "@tanstack/react-query";
-import { beforeEach, describe, expect, test, vi } from "vitest";
+import { describe, expect, test, vi } from "vitest";
 import type { PipelineDocument, Tile } from "../src/api/client";
 import {
   askAdvice,
-  askDatasets,
   askEditionRows,
   askEstimate,
   askForecast,
@@ -12,16 +11,14 @@ import {
   askOpenPipeline,
   askRows,
   askSheetRow,
-  askSteps,
   editionImagesKey,
   imagesKey,
   keepOf,
   openNext,
   refresh,
 } from "../src/api/queries";
-import { begin, wishOf } from "../src/bench/begin";
+import { wishOf } from "../src/bench/sheet";
 import { pictureOf } from "../src/picture/widths";
-import { useView } from "../src/state/view";
 
 /** A server of its own: what was asked, and what it answers; it must be there before the client is made. */
 const server = vi.hoisted(() => {
@@ -55,51 +52,24 @@ describe("which images the sheet asks for", () => {
   });
 });
 
-describe("what the bench begins with", () => {
-  beforeEach(() => {
-    server.asked.length = 0;
-    server.answers = {
-      "/api/datasets": [
-        { id: 4, digest: "a" },
-        { id: 9, digest: "b" },
-      ],
-      "/api/pipelines": [{ id: 1 }, { id: 3 }],
-      "/api/pipelines/1": { pipeline: 1, number: 1 },
-      "/api/pipelines/3": { pipeline: 3, number: 5 },
-      "/api/steps": [],
-      "/api/datasets/4/rows": [],
-      "/api/datasets/9/rows": [],
-    };
-    const kept = new Map<string, string>();
-    vi.stubGlobal("localStorage", {
-      getItem: (name: string) => kept.get(name) ?? null,
-      setItem: (name: string, value: string) => kept.set(name, value),
-    });
+test("the bench opens the pipeline chosen last, or the first where that is gone", async () => {
+  const kept = new Map<string, string>();
+  vi.stubGlobal("localStorage", {
+    getItem: (name: string) => kept.get(name) ?? null,
+    setItem: (name: string, value: string) => kept.set(name, value),
   });
-
-  test("the chosen dataset's rows and the pipeline opened last, each asked for once", async () => {
-    useView.setState({ dataset: 9 });
-    openNext(3);
-    const client = new QueryClient();
-    await begin(client);
-    await vi.waitFor(() => expect(client.isFetching()).toBe(0));
-    const once = ["/api/datasets", "/api/datasets/9/rows", "/api/pipelines", "/api/pipelines/3", "/api/steps"];
-    expect([...server.asked].sort()).toEqual(once);
-    expect(client.getQueryData(askOpenPipeline.queryKey)).toEqual({ pipeline: 3, number: 5 });
-    expect(client.getQueryData(askSteps.queryKey)).toEqual([]);
-    expect(client.getQueryData(askDatasets.queryKey)).toHaveLength(2);
-    expect(client.getQueryData(askRows({ id: 9, digest: "b" }, wishOf(9, useView.getState())).queryKey)).toEqual([]);
-  });
-
-  test("a dataset that is gone makes way for the first, a pipeline that is gone likewise", async () => {
-    useView.setState({ dataset: 77 });
-    openNext(77);
-    const client = new QueryClient();
-    await begin(client);
-    await vi.waitFor(() => expect(client.isFetching()).toBe(0));
-    expect(server.asked).toContain("/api/datasets/4/rows");
-    expect(client.getQueryData(askOpenPipeline.queryKey)).toEqual({ pipeline: 1, number: 1 });
-  });
+  server.answers = {
+    "/api/pipelines": [{ id: 1 }, { id: 3 }],
+    "/api/pipelines/1": { pipeline: 1, number: 1 },
+    "/api/pipelines/3": { pipeline: 3, number: 5 },
+  };
+  for (const [chosen, opened] of [
+    [3, 3],
+    [77, 1],
+  ] as const) {
+    openNext(chosen);
+    expect(await new QueryClient().fetchQuery(askOpenPipeline)).toMatchObject({ pipeline: opened });
+  }
 });
 
 test("a tile shows the picture it came with, unless that is too small", () => {

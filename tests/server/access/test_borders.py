@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from pathlib import Path
 from typing import Any
 
@@ -52,9 +53,12 @@ def test_pages_and_answers_bear_their_headers(visitors: dict[str, Client], setti
     assert admin.get("/", HTTP_X_REQUEST_ID="given\nby")["X-Request-Id"] != "given\nby"
 
 
-def test_nothing_stands_in_the_page_for_nobody(visitors: dict[str, Client], moths: Any) -> None:
-    assert b"first-data" not in visitors["nobody"].get("/").content
-    assert b"Night moth survey" in visitors["viewer"].get("/").content
+def test_the_page_says_who_is_asking_and_nothing_else(visitors: dict[str, Client], moths: Any) -> None:
+    """A token for scores, above all, reads no dataset with the page."""
+    for name, said in (("nobody", '"role": ""'), ("viewer", '"role": "viewer"'), ("scores", '"role": "editor"')):
+        page = html.unescape(visitors[name].get("/").content.decode())
+        assert said in page, name
+        assert "Night moth survey" not in page
 
 
 def test_enormous_bodies_are_refused_unread(visitors: dict[str, Client]) -> None:

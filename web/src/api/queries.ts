@@ -158,17 +158,6 @@ const OPEN = "varlen-open-pipeline";
 /** Which pipeline the bench opens next. */
 export function openNext(pipeline: number): void {
   localStorage.setItem(OPEN, String(pipeline));
-  tellServer("varlen-pipeline", pipeline);
-}
-
-/** The pipeline the bench was to open last, 0 for none. */
-export const openedLast = () => Number(localStorage.getItem(OPEN));
-
-/** So that the page can bring along what will be looked at. */
-export function tellServer(name: "varlen-pipeline" | "varlen-dataset", value: number): void {
-  if (typeof document === "undefined") return;
-  // biome-ignore lint/suspicious/noDocumentCookie: read by the server, and by no script
-  document.cookie = `${name}=${value}; path=/; max-age=31536000; SameSite=Strict`;
 }
 
 /** The pipeline the bench opens: the one chosen last, or the first. */
@@ -176,7 +165,7 @@ export const askOpenPipeline = queryOptions({
   queryKey: ["open-pipeline"],
   queryFn: async () => {
     const pipelines = await take(api.GET("/api/pipelines"));
-    const wanted = openedLast();
+    const wanted = Number(localStorage.getItem(OPEN));
     const first = pipelines.find((pipeline) => pipeline.id === wanted) ?? pipelines[0];
     if (!first) throw new Refusal("There is no pipeline yet.", [], 404);
     return take(api.GET("/api/pipelines/{id}", { params: { path: { id: first.id } } }));

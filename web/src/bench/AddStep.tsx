@@ -1,13 +1,13 @@
+import { Button } from "@chakra-ui/react";
 import { Plus } from "lucide-react";
 import { memo, useCallback, useEffect, useRef, useState } from "react";
 import type { Dataset, ImageRow, StepFacts } from "../api/client";
-import { furnished } from "../shell/furnished";
 import { isTyping } from "../shell/keys";
+import { lazyPart } from "../shell/lazy-view";
 import { addStep } from "../state/draft";
 import { useView } from "../state/view";
-import "../shell/plain-button.css";
 
-const StepChoices = furnished(async () => (await import("./StepChoices")).StepChoices);
+const StepChoices = lazyPart(async () => (await import("./StepChoices")).StepChoices);
 
 interface Props {
   catalogue: StepFacts[];
@@ -50,9 +50,9 @@ export const AddStep = memo(function AddStep({ catalogue, dataset, image }: Prop
   }, []);
   return (
     <>
-      <button type="button" className="plain-button" data-outlined title="Add a step (A)" onClick={start}>
+      <Button size="xs" variant="outline" flex="none" title="Add a step (A)" onClick={start}>
         <Plus size={14} /> Step
-      </button>
+      </Button>
       <StepChoices open={open} close={close} gone={gone} add={add} catalogue={catalogue} dataset={dataset} image={image} />
     </>
   );

@@ -1,4 +1,4 @@
-import { Button, Text } from "@chakra-ui/react";
+import { Button, Circle, Grid, Text } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { NewPipeline } from "../shell/NewPipeline";
@@ -19,7 +19,7 @@ export function Beginnings({ dataset, pipeline, opened }: Props) {
     <div style={{ height: "100%", overflowY: "auto", padding: "20px 24px" }}>
       <Nothing title="The bench needs two things">
         <Text mb={4}>A pipeline is built here by looking at what it does to your own pictures and their labels.</Text>
-        <ol className="page-needs">
+        <Grid as="ol" templateColumns="max-content 1fr max-content" alignItems="center" rowGap="14px" columnGap={4}>
           <Need number={1} met={dataset !== undefined} says={dataset ?? "Pictures, with labels or without"}>
             {may.edit ? (
               <Button asChild size="sm" colorPalette="amber">
@@ -32,7 +32,7 @@ export function Beginnings({ dataset, pipeline, opened }: Props) {
           <Need number={2} met={pipeline} says="A pipeline: empty, or from a starting point for your task">
             {may.edit ? <NewPipeline opened={opened} /> : "nobody has begun one yet"}
           </Need>
-        </ol>
+        </Grid>
       </Nothing>
     </div>
   );
@@ -41,12 +41,20 @@ export function Beginnings({ dataset, pipeline, opened }: Props) {
 /** One of them: there, or how to get it. */
 function Need({ number, met, says, children }: { number: number; met: boolean; says: string; children: ReactNode }) {
   return (
-    <li className="page-need" data-met={met}>
-      <span className="page-need-number" aria-hidden="true">
+    <Grid as="li" display="contents">
+      <Circle
+        size="28px"
+        borderWidth="2px"
+        borderColor={met ? "amber.solid" : "fg.muted"}
+        bg={met ? "amber.solid" : undefined}
+        color={met ? "amber.contrast" : undefined}
+        fontWeight={650}
+        aria-hidden="true"
+      >
         {met ? "✓" : number}
-      </span>
+      </Circle>
       <Text>{says}</Text>
       <span>{met ? "is here" : children}</span>
-    </li>
+    </Grid>
   );
 }

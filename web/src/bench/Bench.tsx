@@ -1,34 +1,34 @@
+import { Box, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { memo, startTransition, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import { type Dataset, type ImageRow, isMissing, type PipelineDocument, type StepFacts } from "../api/client";
-import { askDatasets, askLedger, askRows, askSteps, askWorst, keepOf, tellServer } from "../api/queries";
+import { askDatasets, askLedger, askRows, askSteps, askWorst, keepOf } from "../api/queries";
 import { TileFeed } from "../picture/tile-feed";
 import { ErrorBox } from "../shell/ErrorBox";
-import { furnished } from "../shell/furnished";
 import { isTyping } from "../shell/keys";
+import { lazyPart } from "../shell/lazy-view";
 import { ViewTools } from "../shell/ViewTools";
 import { redo, undo, useDraft } from "../state/draft";
 import { isWorst, orderOf, type Pick, useView } from "../state/view";
 import { sayName } from "../words/steps";
-import { wishOf } from "./begin";
+import { Beginnings } from "./Beginnings";
+import { BenchTools } from "./BenchTools";
 import { ContactSheet } from "./ContactSheet";
 import { againstTiles, soloOf } from "./comparison";
 import { Rail } from "./Rail";
 import { reshuffle } from "./reshuffle";
 import { useSaving } from "./saving";
-import { benchFeed, type Leading, NO_LEADING, type Sight, useSheet } from "./sheet";
+import { benchFeed, type Leading, NO_LEADING, type Sight, useSheet, wishOf } from "./sheet";
 import { fittingWidth, PANEL, useRoom } from "./tile-width";
 import "./steps.css";
 
-const Beginnings = furnished(async () => (await import("./Beginnings")).Beginnings);
-const BenchTools = furnished(async () => (await import("./BenchTools")).BenchTools);
-const StepPanel = furnished(async () => (await import("./StepPanel")).StepPanel);
-const LedgerBar = furnished(async () => (await import("./LedgerBar")).LedgerBar);
-const EditionDialog = furnished(async () => (await import("./EditionDialog")).EditionDialog);
-const MatchDialog = furnished(async () => (await import("../evidence/MatchDialog")).MatchDialog);
-const ProbeDialog = furnished(async () => (await import("../evidence/ProbeDialog")).ProbeDialog);
-const ForecastDialog = furnished(async () => (await import("./ForecastDialog")).ForecastDialog);
+const LedgerBar = lazyPart(async () => (await import("./LedgerBar")).LedgerBar);
+const StepPanel = lazyPart(async () => (await import("./StepPanel")).StepPanel);
+const EditionDialog = lazyPart(async () => (await import("./EditionDialog")).EditionDialog);
+const MatchDialog = lazyPart(async () => (await import("../evidence/MatchDialog")).MatchDialog);
+const ProbeDialog = lazyPart(async () => (await import("../evidence/ProbeDialog")).ProbeDialog);
+const ForecastDialog = lazyPart(async () => (await import("./ForecastDialog")).ForecastDialog);
 
 /** Where a pipeline is built by looking. */
 export function Bench() {
@@ -44,9 +44,9 @@ export function Bench() {
   const trouble = datasets.error ?? saving.openError;
   if (trouble) {
     return (
-      <div className="page-failed">
+      <Box maxWidth="640px" p={6}>
         <ErrorBox error={trouble} />
-      </div>
+      </Box>
     );
   }
   if (!dataset || !document) {
@@ -96,7 +96,6 @@ function useUnhurried(document: PipelineDocument | null): PipelineDocument | nul
 
 function choose(dataset: number): void {
   useView.setState({ dataset });
-  tellServer("varlen-dataset", dataset);
 }
 
 const CALM_MS = 450;
@@ -220,6 +219,9 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
   );
   const compared = useMemo(() => againstTiles(against, other.feed, other.tiles), [against, other.feed, other.tiles]);
   const calm = useCalm(!sheet.stale);
+  // What a person came for is drawn first: the panel and the ledger come once tiles are there, and stay.
+  const [begun, setBegun] = useState(false);
+  if (!begun && (!sheet.stale || sheet.error)) setBegun(true);
   const names = useStepNames(document);
   const ledger = useQuery({
     ...askLedger(dataset, document, orderOf(edition)),
@@ -266,7 +268,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
           {sheet.error && (
             <div className="desk-refused">
               <ErrorBox error={sheet.error}>
-                <p className="muted">The sheet below still shows the pipeline as it was before.</p>
+                <Text color="fg.muted">The sheet below still shows the pipeline as it was before.</Text>
               </ErrorBox>
             </div>
           )}
@@ -288,18 +290,31 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
           )}
         </div>
         <div className="desk-panel" style={{ width: PANEL }}>
-          <Panel
-            id={step?.id}
-            catalogue={catalogue.data ?? NO_STEPS}
-            dataset={dataset}
-            document={document}
-            image={images[0]}
-            ready={calm}
-          />
+          {begun && (
+            <Panel
+              id={step?.id}
+              catalogue={catalogue.data ?? NO_STEPS}
+              dataset={dataset}
+              document={document}
+              image={images[0]}
+              ready={calm}
+            />
+          )}
         </div>
       </div>
       <div className="desk-ledger">
-        <LedgerBar dataset={dataset} names={names} ledger={ledger.data} stale={late} make={make} look={look} match={match} probe={probe} />
+        {begun && (
+          <LedgerBar
+            dataset={dataset}
+            names={names}
+            ledger={ledger.data}
+            stale={late}
+            make={make}
+            look={look}
+            match={match}
+            probe={probe}
+          />
+        )}
       </div>
       {looking && (
         <ForecastDialog dataset={dataset} document={document} catalogue={catalogue.data ?? NO_STEPS} close={() => setLooking(false)} />

@@ -3,7 +3,7 @@ import { Redo2, Shuffle, Undo2 } from "lucide-react";
 import { memo } from "react";
 import { useStore } from "zustand";
 import type { Dataset } from "../api/client";
-import { NewPipeline } from "../shell/NewPipeline";
+import { NARROW, NewPipeline } from "../shell/NewPipeline";
 import { NumberField } from "../shell/NumberField";
 import { redo, undo, useDraft } from "../state/draft";
 import { reshuffle } from "./reshuffle";
@@ -64,7 +64,7 @@ interface HistoryProps {
 const SeedAndHistory = memo(function SeedAndHistory({ seed, past, future }: HistoryProps) {
   return (
     <Flex ml="auto" align="center" gap={1} flex="none">
-      <Text className="where-wide" color="fg.muted">
+      <Text hideBelow={NARROW} color="fg.muted">
         seed
       </Text>
       <NumberField

@@ -6,15 +6,15 @@ import { objectName } from "../picture/outlines";
 import { PaintedSource, PaintedTile } from "../picture/PaintedTile";
 import { Marks } from "../picture/TileView";
 import type { TileFeed } from "../picture/tile-feed";
-import { furnished } from "../shell/furnished";
+import { lazyPart } from "../shell/lazy-view";
 import { useView } from "../state/view";
+import { ComparisonLine } from "./Comparison";
 import type { AgainstTiles } from "./comparison";
+import { SheetTools } from "./SheetTools";
 import { AROUND, type Leading, type Sight, spotOf, variantsOf } from "./sheet";
 import { TILE_GAP } from "./tile-width";
 
-const ComparisonLine = furnished(async () => (await import("./Comparison")).ComparisonLine);
-const SheetTools = furnished(async () => (await import("./SheetTools")).SheetTools);
-const TraceView = furnished(async () => (await import("./TraceView")).TraceView);
+const TraceView = lazyPart(async () => (await import("./TraceView")).TraceView);
 
 interface Props {
   dataset: Dataset;

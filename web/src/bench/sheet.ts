@@ -1,10 +1,11 @@
 import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState, useSyncExternalStore } from "react";
 import type { Dataset, ImageRow, PipelineDocument, Tile } from "../api/client";
+import type { RowsWish } from "../api/queries";
 import { madeFrom, type Spot, TileFeed, type TilesWish } from "../picture/tile-feed";
 import { type PictureWidth, pictureWidth } from "../picture/widths";
 import { useDraft } from "../state/draft";
-import { useView } from "../state/view";
-import { fittingWidth, PANEL, RAIL_HEIGHT, TILE_GAP } from "./tile-width";
+import { isWorst, type Pick, type Pinned } from "../state/view";
+import { RAIL_HEIGHT, TILE_GAP } from "./tile-width";
 
 export interface SheetState {
   feed: TileFeed;
@@ -42,7 +43,7 @@ export type Leading = ReadonlyMap<number, number>;
 
 export const NO_LEADING: Leading = new Map();
 
-/** The tiles of the pipeline on the bench: asked for before the bench is drawn, kept while another view is looked at. */
+/** The tiles of the pipeline on the bench, kept while another view is looked at. */
 export const benchFeed = new TileFeed();
 
 /** What stands above and below a sheet's rows, px: header, rail, tools, numbers, ledger. */
@@ -76,29 +77,11 @@ export function wishOfSheet(dataset: Dataset, spots: Spot[][], document: Pipelin
   return { dataset, documents: [document], spots: spots.flat(), sight: inSight, near, passing: sight.passing, width };
 }
 
-/** Ask for the bench's first tiles while the application is still on its way. */
-export function askEarly(dataset: Dataset, images: readonly ImageRow[], document: PipelineDocument): void {
-  const { variants, tileWidth } = useView.getState();
-  const width = tileWidth ?? fittingWidth(window.innerWidth - PANEL, variants);
-  const sight = firstSight(images, width);
-  benchFeed.ask(wishOfSheet(dataset, spotsOf(images, variants, NO_LEADING), document, sight, pictureWidth(width)));
-}
-
-/** Nothing waits longer for the first tiles, or for them to be exact once they are shown. */
-const LONGEST_MS = 2000;
-const EXACT_MS = 300;
-
-/** Kept once the bench's first tiles are shown, and exact if that takes no longer than a moment. */
-export function firstShown(): Promise<void> {
-  return new Promise((done) => {
-    setTimeout(done, LONGEST_MS);
-    const forget = benchFeed.subscribe(() => {
-      const { exact, error } = benchFeed.snapshot();
-      if (!benchFeed.isShown() && !error) return;
-      forget();
-      setTimeout(done, exact ? 0 : EXACT_MS);
-    });
-  });
+/** Which images the sheet's layout asks for of a dataset; where there are no pinned ones, others instead of an empty sheet. */
+export function wishOf(dataset: number, view: { pick: Pick; turn: number; rows: number; pins: Pinned[] }): RowsWish {
+  const pinned = [...new Set(view.pins.filter((pin) => pin.dataset === dataset).map((pin) => pin.image))].join(",");
+  const pick = isWorst(view.pick) || (view.pick === "pinned" && !pinned) ? "spread" : view.pick;
+  return { pick, turn: view.turn, count: view.rows, pinned: pick === "pinned" ? pinned : "" };
 }
 
 /** The sheet's tiles: those in sight first, their neighbours once those are there, then the others. */

@@ -1,6 +1,5 @@
 import { Button } from "@chakra-ui/react";
 import { useNavigate } from "react-router";
-import { tellServer } from "../api/queries";
 import { useView } from "../state/view";
 
 /** Lay this dataset on the bench and go there. */
@@ -13,7 +12,6 @@ export function OpenOnBench({ dataset }: { dataset: number }) {
       flex="none"
       onClick={() => {
         useView.setState({ dataset, large: null });
-        tellServer("varlen-dataset", dataset);
         void go("/");
       }}
     >

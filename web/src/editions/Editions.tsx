@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { askEditions } from "../api/queries";
 import { EditionProgress } from "../shell/EditionProgress";
-import { ListState, Nothing } from "../shell/PageState";
+import { ListState, Nothing, PageLink } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { byWhom } from "../state/session";
 import { counted } from "../words/figures";
@@ -21,11 +21,7 @@ export function Editions() {
         <Nothing title="No edition yet">
           <Text>
             An edition is the augmented dataset, frozen: its images and labels, and the record from which each can be made again. Make one
-            on{" "}
-            <Link to="/" className="page-link">
-              the bench
-            </Link>
-            .
+            on <PageLink to="/">the bench</PageLink>.
           </Text>
         </Nothing>
       )}

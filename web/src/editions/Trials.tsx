@@ -6,7 +6,7 @@ import { api, type Schemas, type Score, take } from "../api/client";
 import { askDatasets, askInquiries, askPipelines, askScores, askTrials, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/ErrorBox";
 import { Heading } from "../shell/NarrowPanel";
-import { ListState, Nothing } from "../shell/PageState";
+import { ListState, Nothing, PageLink } from "../shell/PageState";
 import { ViewTools } from "../shell/ViewTools";
 import { WishControl } from "../shell/WishControl";
 import { may } from "../state/session";
@@ -152,15 +152,7 @@ function NoTrials() {
       <Nothing title="Nothing to try yet">
         <Text>
           Here every pipeline meets every dataset: editions are made of each pair, trained on, and held against each other by their scores.
-          It takes one of{" "}
-          <Link to="/datasets" className="page-link">
-            your datasets
-          </Link>{" "}
-          and one of{" "}
-          <Link to="/pipelines" className="page-link">
-            your pipelines
-          </Link>
-          .
+          It takes one of <PageLink to="/datasets">your datasets</PageLink> and one of <PageLink to="/pipelines">your pipelines</PageLink>.
         </Text>
       </Nothing>
     </Box>

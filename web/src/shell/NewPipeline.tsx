@@ -1,4 +1,4 @@
-import { Button, Text } from "@chakra-ui/react";
+import { Box, Button, Grid, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
 import { useState } from "react";
@@ -8,7 +8,9 @@ import { may } from "../state/session";
 import { sayName } from "../words/steps";
 import { PageDialog } from "./Dialog";
 import { ErrorBox } from "./ErrorBox";
-import "./new-pipeline.css";
+
+/** Words that a header narrower than this has no room for; what they name has its name without them. */
+export const NARROW = "1150px";
 
 type StartingPoint = Schemas["StartingPoint"];
 
@@ -27,7 +29,10 @@ export function NewPipeline({ label = "New pipeline", shrinks = false, opened }:
   return (
     <>
       <Button size="xs" variant="outline" flex="none" title="Begin another pipeline" aria-label={label} onClick={() => setChoosing(true)}>
-        <Plus size={13} /> <span className={shrinks ? "where-wide" : undefined}>{label}</span>
+        <Plus size={13} />{" "}
+        <Box as="span" hideBelow={shrinks ? NARROW : undefined}>
+          {label}
+        </Box>
       </Button>
       {choosing && (
         <Choices
@@ -56,15 +61,36 @@ function Choices({ close, opened }: { close: () => void; opened: () => void }) {
   return (
     <PageDialog title="New pipeline" size="lg" close={close}>
       {(points.error ?? begin.error) && <ErrorBox error={points.error ?? begin.error} />}
-      <div className="starting-points">
+      <Grid templateColumns="1fr 1fr" gap="10px">
         {points.data?.map((point) => (
-          <button type="button" key={point.task} className="starting-point" disabled={begin.isPending} onClick={() => begin.mutate(point)}>
-            <span className="starting-task">{point.task}</span>
+          <Button
+            key={point.task}
+            variant="outline"
+            colorPalette="gray"
+            height="auto"
+            flexDirection="column"
+            alignItems="flex-start"
+            gap={1}
+            px={3}
+            py="10px"
+            fontSize="body"
+            fontWeight={400}
+            textAlign="left"
+            whiteSpace="normal"
+            _hover={{ borderColor: "amber.solid" }}
+            disabled={begin.isPending}
+            onClick={() => begin.mutate(point)}
+          >
+            <Text as="span" fontWeight={650}>
+              {point.task}
+            </Text>
             <span>{point.why}</span>
-            <span className="starting-steps">{stepsOf(point)}</span>
-          </button>
+            <Text as="span" color="fg.muted">
+              {stepsOf(point)}
+            </Text>
+          </Button>
         ))}
-      </div>
+      </Grid>
       {points.isPending && <Text color="fg.muted">Loading the starting points…</Text>}
     </PageDialog>
   );

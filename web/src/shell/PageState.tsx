@@ -1,9 +1,8 @@
-import { Box, Button, Flex, Spinner, Text } from "@chakra-ui/react";
+import { Box, Button, Flex, Spinner, Link as StyledLink, Text } from "@chakra-ui/react";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { isMissing } from "../api/client";
 import { ErrorBox } from "./ErrorBox";
-import "./page-state.css";
 
 /** What a page asked for, as far as it matters here. */
 interface Asked {
@@ -12,10 +11,28 @@ interface Asked {
   refetch: () => unknown;
 }
 
+/** A way to another page, within a sentence. */
+export function PageLink({ to, children }: { to: string; children: ReactNode }) {
+  return (
+    <StyledLink asChild variant="underline">
+      <Link to={to}>{children}</Link>
+    </StyledLink>
+  );
+}
+
 /** Said once it takes long enough to be noticed. */
 export function Loading({ what }: { what: string }) {
   return (
-    <Flex className="page-loading" align="center" gap={3} py={4} color="fg.muted">
+    <Flex
+      align="center"
+      gap={3}
+      py={4}
+      color="fg.muted"
+      animationName="fade-in"
+      animationDuration="1ms"
+      animationDelay="400ms"
+      animationFillMode="both"
+    >
       <Spinner size="sm" /> Loading {what}…
     </Flex>
   );
@@ -24,7 +41,7 @@ export function Loading({ what }: { what: string }) {
 /** A page that has nothing to show yet: why, and what to do about it. */
 export function Nothing({ title, children }: { title: string; children: ReactNode }) {
   return (
-    <Box className="page-nothing" maxWidth="620px">
+    <Box py={6} maxWidth="620px" css={{ "& p + p, & ol": { mt: 3 } }}>
       <Text as="h2" fontSize="heading" fontWeight={650} mb={2}>
         {title}
       </Text>
@@ -75,9 +92,7 @@ export function OneState({ asked, what, back, all }: OneProps) {
       )}
       {Boolean(asked.error) && (
         <Text mt={4}>
-          <Link to={back} className="page-link">
-            {all}
-          </Link>
+          <PageLink to={back}>{all}</PageLink>
         </Text>
       )}
     </Box>

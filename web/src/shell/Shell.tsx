@@ -1,14 +1,12 @@
+import { Box, Flex, IconButton, Link, Text } from "@chakra-ui/react";
 import { SunMoon } from "lucide-react";
 import { NavLink, Outlet } from "react-router";
 import { session } from "../state/session";
-import { furnished } from "./furnished";
+import { Account } from "./Account";
 import { ShortcutSheet } from "./ShortcutSheet";
 import { toggleTheme } from "./theme-choice";
-import "./plain-button.css";
-import "./shell.css";
 
 /** Only where people sign in. */
-const Account = furnished(async () => (await import("./Account")).Account);
 
 const VIEWS = [
   { to: "/", name: "Bench" },
@@ -18,35 +16,50 @@ const VIEWS = [
   { to: "/trials", name: "Trials" },
 ];
 
+const VIEW_LINK = {
+  px: 3,
+  alignItems: "center",
+  borderRadius: 0,
+  borderBottomWidth: "2px",
+  borderColor: "transparent",
+  color: "fg.muted",
+  _hover: { color: "fg", textDecoration: "none" },
+  _currentPage: { color: "fg", fontWeight: 600, borderColor: "amber.solid" },
+} as const;
+
 /** The frame of every view: the name, the views, and what belongs to all of them. */
 export function Shell() {
   return (
-    <div className="shell">
-      <header className="shell-header">
-        <p className="shell-name">Varlen</p>
-        <nav className="shell-views" aria-label="Views">
+    <Flex direction="column" height="100vh" overflow="hidden">
+      <Flex as="header" flex="none" align="center" gap={6} height="40px" px={4} borderBottomWidth="1px">
+        <Text fontSize="heading" fontWeight={700} letterSpacing="0.01em">
+          Varlen
+        </Text>
+        <Flex as="nav" gap={1} height="100%" aria-label="Views">
           {VIEWS.map(({ to, name }) => (
-            <NavLink key={to} to={to} end={to === "/"}>
-              {name}
-            </NavLink>
+            <Link key={to} {...VIEW_LINK} asChild>
+              <NavLink to={to} end={to === "/"}>
+                {name}
+              </NavLink>
+            </Link>
           ))}
-        </nav>
+        </Flex>
         {/* Each view puts its own title and tools here. */}
-        <div id="view-tools" className="shell-tools" />
-        <div className="shell-common">
-          <a href="/help/" target="_blank" rel="noopener">
+        <Flex id="view-tools" flex={1} align="center" minWidth={0} height="100%" />
+        <Flex align="center" gap={1}>
+          <Link href="/help/" target="_blank" rel="noopener" px={2} color="fg.muted" _hover={{ color: "fg", textDecoration: "none" }}>
             Help
-          </a>
-          <button type="button" className="plain-button" data-icon aria-label="Light or dark" title="Light or dark" onClick={toggleTheme}>
+          </Link>
+          <IconButton size="xs" variant="ghost" colorPalette="gray" aria-label="Light or dark" title="Light or dark" onClick={toggleTheme}>
             <SunMoon size={16} />
-          </button>
+          </IconButton>
           <ShortcutSheet />
           {session.sign_in && <Account />}
-        </div>
-      </header>
-      <main className="shell-main">
+        </Flex>
+      </Flex>
+      <Box as="main" flex={1} minHeight={0}>
         <Outlet />
-      </main>
-    </div>
+      </Box>
+    </Flex>
   );
 }

@@ -1,10 +1,10 @@
+import { IconButton } from "@chakra-ui/react";
 import { CircleHelp } from "lucide-react";
 import { useEffect, useState } from "react";
-import { furnished } from "./furnished";
 import { isTyping } from "./keys";
-import "./plain-button.css";
+import { lazyPart } from "./lazy-view";
 
-const ShortcutList = furnished(async () => (await import("./ShortcutList")).ShortcutList);
+const ShortcutList = lazyPart(async () => (await import("./ShortcutList")).ShortcutList);
 
 /** Opens the list of what the keyboard can do, with “?” too. */
 export function ShortcutSheet() {
@@ -18,16 +18,16 @@ export function ShortcutSheet() {
   }, []);
   return (
     <>
-      <button
-        type="button"
-        className="plain-button"
-        data-icon
+      <IconButton
+        size="xs"
+        variant="ghost"
+        colorPalette="gray"
         aria-label="Keyboard shortcuts"
         title="Keyboard shortcuts (?)"
         onClick={() => setOpen(true)}
       >
         <CircleHelp size={16} />
-      </button>
+      </IconButton>
       {open && <ShortcutList close={() => setOpen(false)} />}
     </>
   );

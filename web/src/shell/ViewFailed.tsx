@@ -1,6 +1,6 @@
+import { Box, Button, Text } from "@chakra-ui/react";
 import { useRouteError } from "react-router";
 import { ErrorBox } from "./ErrorBox";
-import "./plain-button.css";
 
 /** What stands in place of a view that could not be drawn; the others go on working. */
 export function ViewFailed() {
@@ -9,13 +9,13 @@ export function ViewFailed() {
 
 export function Failed({ error, says }: { error: unknown; says: string }) {
   return (
-    <div className="page-failed">
+    <Box maxWidth="640px" p={6}>
       <ErrorBox error={error}>
-        <p className="muted">{says} Nothing was lost; reloading the page may help.</p>
-        <button type="button" className="plain-button" data-outlined onClick={() => location.reload()}>
+        <Text color="fg.muted">{says} Nothing was lost; reloading the page may help.</Text>
+        <Button size="xs" variant="outline" mt={2} onClick={() => location.reload()}>
           Reload
-        </button>
+        </Button>
       </ErrorBox>
-    </div>
+    </Box>
   );
 }
