@@ -27,10 +27,10 @@ AT = "http://127.0.0.1:8660"
 LOOKS = (1.0, 3.0)
 ACCOUNTS = """
 from django.contrib.auth.models import User
-from varlen_server.people.models import Member
+from varlen_server.people.models import StepTransform
 for number in range({count}):
     if not User.objects.filter(username=f"person{{number}}").exists():
-        Member.objects.create(user=User.objects.create_user(f"person{{number}}", password="lamp at the window"), role="work")
+        StepTransform.objects.create(user=User.objects.create_user(f"person{{number}}", password="lamp at the window"), role="work")
 """
 
 

@@ -11,8 +11,8 @@ from pathlib import Path
 
 import numpy as np
 import varlen as v
-from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer
+from varlen.render.source_pictures import PictureCache
 
 from benchmarks.timing import Table
 

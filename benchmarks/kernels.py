@@ -10,18 +10,15 @@ import numpy as np
 from PIL import Image
 from scipy import ndimage
 from varlen.kernels.blur import gaussian, motion_blur
+from varlen.kernels.camera import add_noise, jpeg_artifacts, relight
 from varlen.kernels.equalize import equalize
-from varlen.kernels.jpeg_artifacts import jpeg_artifacts
-from varlen.kernels.noise import add_noise
 from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import recolor
-from varlen.kernels.relight import relight
 from varlen.kernels.resample import shrunk
 from varlen.kernels.warp_affine import warp
 from varlen.kernels.warp_mapped import warp_mapped
 from varlen.kernels.warp_masks import warp_labels
-from varlen.model.bends import DisplacementField
-from varlen.model.effects import Curve, Recolor
+from varlen.model.effects import Curve, DisplacementField, Recolor
 from varlen.model.geometry import Matrix, Size, about, quad_from_square, rotation, scaling
 
 from benchmarks.timing import Table, against, best

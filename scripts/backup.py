@@ -19,8 +19,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import postgres
-from varlen_server.backups import BackupError, Database, make_backup, unpack
-from varlen_server.keeping import Busy
+from varlen_server.backups import BackupError, Busy, Database, make_backup, unpack
 
 PROJECT = Path(__file__).resolve().parent.parent
 STATE = Path(os.environ.get("VARLEN_STATE") or PROJECT / ".varlen").absolute()

@@ -51,6 +51,45 @@ def arrows() -> Counter[tuple[str, str]]:
     return found
 
 
+def circles(top: Path = CORE / "varlen", root: Path = CORE) -> list[list[str]]:
+    """Modules that import one another, each circle sorted; imports for type checking alone don't count: nothing is loaded for them."""
+    modules = {".".join(path.relative_to(root).with_suffix("").parts).removesuffix(".__init__"): path for path in top.rglob("*.py")}
+    reach = {name: {each for each in _loaded(path) if each in modules and each != name} for name, path in modules.items()}
+    found: set[tuple[str, ...]] = set()
+    for name in modules:
+        seen, waiting = set[str](), [name]
+        while waiting:
+            for each in reach[waiting.pop()] - seen:
+                seen.add(each)
+                waiting.append(each)
+        if name in seen:
+            found.add(tuple(sorted({each for each in seen if name in _all_reached(reach, each)} | {name})))
+    return [list(each) for each in sorted(found)]
+
+
+def _all_reached(reach: dict[str, set[str]], start: str) -> set[str]:
+    seen, waiting = set[str](), [start]
+    while waiting:
+        for each in reach[waiting.pop()] - seen:
+            seen.add(each)
+            waiting.append(each)
+    return seen
+
+
+def _loaded(path: Path) -> set[str]:
+    tree = ast.parse(path.read_text())
+    typed = {id(each) for node in ast.walk(tree) if isinstance(node, ast.If) and ast.unparse(node.test) == "TYPE_CHECKING" for each in ast.walk(node)}
+    found = set()
+    for node in ast.walk(tree):
+        if id(node) in typed:
+            continue
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found |= {node.module, *(f"{node.module}.{alias.name}" for alias in node.names)}
+    return found
+
+
 def main() -> None:
     order, found = layers(), arrows()
     upwards = [(one, other) for one, other in found if order.index(other) <= order.index(one)]
@@ -59,7 +98,10 @@ def main() -> None:
         print(f"{package:<13} → {', '.join(below) or '–'}")
     for one, other in upwards:
         print(f"upwards: {one} → {other}", file=sys.stderr)
-    sys.exit(bool(upwards) and "--check" in sys.argv)
+    circular = [each for top in (CORE / "varlen", PROJECT / "server" / "varlen_server") for each in circles(top, top.parent)]
+    for circle in circular:
+        print(f"circle: {' ↔ '.join(circle)}", file=sys.stderr)
+    sys.exit(bool(upwards or circular) and "--check" in sys.argv)
 
 
 if __name__ == "__main__":

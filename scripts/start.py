@@ -21,8 +21,7 @@ from pathlib import Path
 
 import nginx
 import postgres
-from varlen_server.addresses import WILDCARDS, is_loopback, names_of, parse_address
-from varlen_server.supervisor import GaveUp, Part, Supervisor
+from varlen_server.supervisor import WILDCARDS, GaveUp, Part, Supervisor, is_loopback, names_of, parse_address
 
 PROJECT = Path(__file__).resolve().parent.parent
 SERVER = PROJECT / "server"

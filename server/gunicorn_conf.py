@@ -29,7 +29,7 @@ def on_starting(arbiter: object) -> None:
 
 def when_ready(arbiter: object) -> None:
     """Anything but loopback and private sockets only where people sign in."""
-    from varlen_server.addresses import is_loopback
+    from varlen_server.supervisor import is_loopback
 
     for listener in arbiter.LISTENERS:  # type: ignore[attr-defined]
         name = listener.sock.getsockname()

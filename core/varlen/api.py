@@ -9,26 +9,26 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from varlen._version import __version__
 from varlen.arrays.clips import RenderedClip
-from varlen.arrays.looking import Sheet, sheet, strip
+from varlen.arrays.looking import sheet, strip
 from varlen.arrays.pipeline import Pipeline
 from varlen.arrays.rendered import Loss, Rendered
+from varlen.arrays.thumbnails import Sheet
 from varlen.client import Remote, remote
-from varlen.datasets import option_words
+from varlen.datasets import import_options
 from varlen.datasets.array_labels import Labels
-from varlen.datasets.dataset import Dataset
+from varlen.datasets.convert import LossRefused
+from varlen.datasets.dataset import Dataset, SourceSample
 from varlen.datasets.formats import read_dataset as _read_dataset
 from varlen.datasets.import_options import ImportOptions
-from varlen.datasets.in_memory import SourceSample
-from varlen.datasets.losses import LossRefused
 from varlen.datasets.skeleton import Skeleton
-from varlen.editions.compare import compare as _compare
+from varlen.editions.deep_verify import verify_deep
 from varlen.editions.edition import Edition, Verdict
+from varlen.editions.edition import compare as _compare
 from varlen.editions.export import export as _export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import read_record
 from varlen.editions.recreate import Recreated
 from varlen.editions.recreate import recreate as _recreate
-from varlen.editions.remade import verify_deep
 from varlen.editions.rows import Row, find_row
 from varlen.editions.source import known_splits, source_of
 from varlen.editions.verify import verify as _verify
@@ -49,29 +49,18 @@ from varlen.model.objects import Part
 from varlen.pipeline import document
 from varlen.pipeline.reading import LabelRules
 from varlen.render.samples import Batch, Sample, Samples, batch, stream
-from varlen.steps.affine import Scale, Shear, Shift
 from varlen.steps.base import Step
-from varlen.steps.blur import Blur, MotionBlur, Sharpen
-from varlen.steps.camera import Coarsen, Compress, Noise
-from varlen.steps.color_jitter import ColorJitter
-from varlen.steps.crop import Crop
+from varlen.steps.camera import Blur, Coarsen, Compress, MotionBlur, Noise, Sharpen
+from varlen.steps.color import ChannelGain, ColorJitter, Gamma, Grayscale, Warmth
 from varlen.steps.cutout import Cutout
-from varlen.steps.elastic import Elastic
-from varlen.steps.equalize import Equalize
-from varlen.steps.flip import Flip
+from varlen.steps.frame import Crop, Pad, Resize
 from varlen.steps.junction import Branch, Junction
-from varlen.steps.mixup import Mixup
-from varlen.steps.mosaic import Mosaic
+from varlen.steps.light import Equalize, Relight
+from varlen.steps.moves import Flip, QuarterTurn, Rotate, Scale, Shear, Shift
 from varlen.steps.normalize import Normalize
 from varlen.steps.own_step import Number, Range, step
-from varlen.steps.pad import Pad
-from varlen.steps.paste_objects import PasteObjects
-from varlen.steps.perspective import Perspective
-from varlen.steps.quarter_turn import QuarterTurn
-from varlen.steps.relight import Relight
-from varlen.steps.resize import Resize
-from varlen.steps.rotate import Rotate
-from varlen.steps.tone import ChannelGain, Gamma, Grayscale, Warmth
+from varlen.steps.partners import Mixup, Mosaic, PasteObjects
+from varlen.steps.warps import Elastic, Perspective
 
 if TYPE_CHECKING:
     from varlen.evidence.match import Match
@@ -104,10 +93,10 @@ def read_dataset(
     """
     drawn = bool(splits) or split_seed != 0 or not stratify
     options = ImportOptions(
-        form=format, splits="drawn" if drawn else "files", shares=option_words.shares(splits, "splits") if splits else (0.1, 0.1), seed=split_seed,
-        groups=option_words.group(group), keep_classes=_names(classes), stratify=stratify, mask_class=mask_class, levels=levels,
+        form=format, splits="drawn" if drawn else "files", shares=import_options.shares(splits, "splits") if splits else (0.1, 0.1), seed=split_seed,
+        groups=import_options.group(group), keep_classes=_names(classes), stratify=stratify, mask_class=mask_class, levels=levels,
         mirror_pairs=None if mirror_pairs is None else _pairs(mirror_pairs, "mirror_pairs"), mirror_classes=_pairs(mirror_classes, "mirror_classes"),
-        tile=option_words.tile(tile, "tile") if isinstance(tile, str) else tile, overlap=overlap,
+        tile=import_options.tile(tile, "tile") if isinstance(tile, str) else tile, overlap=overlap,
     )  # fmt: skip
     problems = ReadProblems(strict=False)
     known = known_splits(Path(splits_from)) if splits_from is not None else None
@@ -274,7 +263,7 @@ def _names(classes: Sequence[str] | str) -> tuple[str, ...]:
 
 def _pairs(given: Pairs, name: str) -> tuple[tuple[str, str], ...]:
     if isinstance(given, str):
-        return option_words.pairs(given, name)
+        return import_options.pairs(given, name)
     return tuple((one, other) for one, other in (given.items() if isinstance(given, Mapping) else given))
 
 

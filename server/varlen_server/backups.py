@@ -7,6 +7,7 @@ deleted meanwhile: whatever it names is among the files. No Django here.
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import io
 import json
@@ -15,6 +16,7 @@ import subprocess
 import tarfile
 import tempfile
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
@@ -22,7 +24,42 @@ from typing import Any, BinaryIO
 
 from varlen._version import __version__
 
-from varlen_server.keeping import backing_up
+
+class Busy(Exception):
+    """Something else is at it; the message says what."""
+
+
+#: Beside everything else, so that every process of one Varlen finds the same.
+LOCK = "keeping.lock"
+
+
+@contextmanager
+def deleting(state: Path) -> Iterator[None]:
+    """Delete files within; any number may at once. Raises `Busy` while a backup is being made."""
+    with _locked(state, fcntl.LOCK_SH):
+        yield
+
+
+@contextmanager
+def backing_up(state: Path) -> Iterator[None]:
+    """Nothing is deleted within. Raises `Busy` while something is, or another backup is made."""
+    with _locked(state, fcntl.LOCK_EX):
+        yield
+
+
+@contextmanager
+def _locked(state: Path, how: int) -> Iterator[None]:
+    state.mkdir(parents=True, exist_ok=True)
+    handle = os.open(state / LOCK, os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        try:
+            fcntl.flock(handle, how | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise Busy("A backup is being made, or something is being deleted; try again in a moment.") from None
+        yield
+    finally:
+        os.close(handle)
+
 
 FORM = 1
 DATABASE, LIST = "database.dump", "backup.json"

@@ -13,11 +13,11 @@ from django.conf import settings
 from django.contrib.sessions.models import Session
 from django.utils import timezone
 
+from varlen_server.backups import Busy, deleting
 from varlen_server.datasets.imports import unneeded_uploads
 from varlen_server.datasets.models import DatasetImport, Image
 from varlen_server.editions.models import Edition
 from varlen_server.evidence.models import Inquiry
-from varlen_server.keeping import Busy, deleting
 
 #: What is younger may be on its way, seconds.
 YOUNG = 3600.0

@@ -10,10 +10,10 @@ from rest_framework.exceptions import APIException
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 from varlen.atomic_files import FULL
-from varlen.datasets.losses import LossRefused
+from varlen.datasets.convert import LossRefused
 from varlen.errors import PipelineError, VarlenError
 
-from varlen_server.keeping import Busy
+from varlen_server.backups import Busy
 
 #: What values bring about that no serializer looks at: text that can't be stored, numbers that are too large, endless nesting.
 UNUSABLE = (DataError, UnicodeError, RecursionError, OverflowError)

@@ -85,8 +85,8 @@ INSTALLED_APPS = [
     "varlen_server.people.apps.PeopleConfig",
 ]
 MIDDLEWARE = [
-    "varlen_server.request_log.RequestLogMiddleware",
-    "varlen_server.headers.HeadersMiddleware",
+    "varlen_server.metrics.RequestLogMiddleware",
+    "varlen_server.middleware.HeadersMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "varlen_server.middleware.PlainTextMiddleware",
     "varlen_server.middleware.NoSecretInAddressMiddleware",
@@ -99,7 +99,7 @@ MIDDLEWARE = [
     "varlen_server.middleware.VisitorMiddleware",
 ]
 AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
-PASSWORD_HASHERS = ["varlen_server.people.hashers.PasswordHasher", "django.contrib.auth.hashers.PBKDF2PasswordHasher"]
+PASSWORD_HASHERS = ["varlen_server.people.services.PasswordHasher", "django.contrib.auth.hashers.PBKDF2PasswordHasher"]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
@@ -135,7 +135,7 @@ REST_FRAMEWORK = {
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "DEFAULT_AUTHENTICATION_CLASSES": ["varlen_server.people.permissions.VisitorAuthentication"],
     "DEFAULT_PERMISSION_CLASSES": ["varlen_server.people.permissions.RolePermission"],
-    "DEFAULT_THROTTLE_CLASSES": ["varlen_server.people.throttles.VisitorThrottle"],
+    "DEFAULT_THROTTLE_CLASSES": ["varlen_server.people.permissions.VisitorThrottle"],
     # A whole office may sign in from one address; a hand on a slider asks 20 times a second at most.
     "DEFAULT_THROTTLE_RATES": {"sign-in": "180/min", "order": "60/min", "count": "240/min", "render": "3000/min"},
     "DEFAULT_RENDERER_CLASSES": ["varlen_server.json_renderer.FastJSONRenderer"],
@@ -156,13 +156,13 @@ SPECTACULAR_SETTINGS = {
         "ImportState": "varlen_server.datasets.models.DatasetImport.State",
     },
 }
-PROCRASTINATE_ON_APP_READY = "varlen_server.editions.stalled_jobs.register"
+PROCRASTINATE_ON_APP_READY = "varlen_server.editions.recovery.register"
 #: VARLEN_LOG=json writes a line for every request and every job, and all others, as JSON.
 _JSON_LOG = os.environ.get("VARLEN_LOG") == "json"
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"json": {"()": "varlen_server.request_log.JSONLines"}},
+    "formatters": {"json": {"()": "varlen_server.metrics.JSONLines"}},
     "handlers": {"console": {"class": "logging.StreamHandler", **({"formatter": "json"} if _JSON_LOG else {})}},
     "root": {"handlers": ["console"], "level": "WARNING"},
     "loggers": {

@@ -13,9 +13,7 @@ from django.views.generic import RedirectView
 from django.views.static import serve
 from drf_spectacular.views import SpectacularAPIView
 
-from varlen_server.datasets import import_views as imports
 from varlen_server.datasets import views as datasets
-from varlen_server.editions import image_views, trial_views
 from varlen_server.editions import views as editions
 from varlen_server.evidence import views as evidence
 from varlen_server.metrics import health, metrics
@@ -71,14 +69,14 @@ urlpatterns = [
     path("api/log", people.Log.as_view()),
     path("api/schema", SpectacularAPIView.as_view()),
     path("api/datasets", datasets.DatasetList.as_view()),
-    path("api/imports", imports.ImportList.as_view()),
-    path("api/imports/<int:pk>", imports.ImportDetail.as_view()),
-    path("api/imports/<int:pk>/files", imports.ImportFiles.as_view()),
-    path("api/imports/<int:pk>/recognise", imports.ImportRecognise.as_view()),
-    path("api/imports/<int:pk>/start", imports.ImportStart.as_view()),
-    path("api/imports/<int:pk>/example.jpg", imports.ImportExample.as_view()),
+    path("api/imports", datasets.ImportList.as_view()),
+    path("api/imports/<int:pk>", datasets.ImportDetail.as_view()),
+    path("api/imports/<int:pk>/files", datasets.ImportFiles.as_view()),
+    path("api/imports/<int:pk>/recognise", datasets.ImportRecognise.as_view()),
+    path("api/imports/<int:pk>/start", datasets.ImportStart.as_view()),
+    path("api/imports/<int:pk>/example.jpg", datasets.ImportExample.as_view()),
     path("api/formats", datasets.Formats.as_view()),
-    path("api/folders", imports.Folders.as_view()),
+    path("api/folders", datasets.Folders.as_view()),
     path("api/datasets/<int:pk>", datasets.DatasetDetail.as_view()),
     path("api/datasets/<int:pk>/rows", datasets.DatasetRows.as_view()),
     path("api/datasets/<int:pk>/overview", datasets.DatasetOverview.as_view()),
@@ -113,13 +111,13 @@ urlpatterns = [
     path("api/editions/<int:pk>/resume", editions.EditionResume.as_view()),
     path("api/editions/<int:pk>/check", editions.EditionCheck.as_view()),
     path("api/editions/<int:pk>/copy", editions.EditionCopy.as_view()),
-    path("api/editions/<int:pk>/images", image_views.EditionImages.as_view()),
-    path("api/editions/<int:pk>/images/<int:row>", image_views.EditionImage.as_view()),
-    path("api/editions/<int:pk>/images/<int:row>/recreate", image_views.EditionRecreate.as_view()),
-    path("api/editions/<int:pk>/pictures/<int:row>/<slug:digest>/<int:width>.jpg", image_views.EditionPicture.as_view()),
-    path("api/editions/<int:pk>/scores", image_views.EditionScores.as_view()),
-    path("api/editions/<int:pk>/compare/<int:other>", image_views.EditionCompare.as_view()),
-    path("api/trials", trial_views.Trials.as_view()),
+    path("api/editions/<int:pk>/images", editions.EditionImages.as_view()),
+    path("api/editions/<int:pk>/images/<int:row>", editions.EditionImage.as_view()),
+    path("api/editions/<int:pk>/images/<int:row>/recreate", editions.EditionRecreate.as_view()),
+    path("api/editions/<int:pk>/pictures/<int:row>/<slug:digest>/<int:width>.jpg", editions.EditionPicture.as_view()),
+    path("api/editions/<int:pk>/scores", editions.EditionScores.as_view()),
+    path("api/editions/<int:pk>/compare/<int:other>", editions.EditionCompare.as_view()),
+    path("api/trials", editions.Trials.as_view()),
     path("api/inquiries", evidence.InquiryList.as_view()),
     path("api/inquiries/<int:pk>", evidence.InquiryDetail.as_view()),
     path("api/inquiries/<int:pk>/cancel", evidence.InquiryCancel.as_view()),

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 from varlen.datasets.formats import WRITERS, read_dataset
+from varlen.editions.deep_verify import verify_deep
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import read_record
 from varlen.editions.recreate import recreate
-from varlen.editions.remade import verify_deep
 from varlen.editions.rows import read_rows
 from varlen.editions.verify import verify
 from varlen.errors import PipelineError

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from varlen_server.keeping import Busy, backing_up, deleting
+from varlen_server.backups import Busy, backing_up, deleting
 
 PROJECT = Path(__file__).resolve().parents[2]
 #: Everything that a page shows, asked of the application itself.
@@ -61,12 +61,12 @@ from varlen.datasets.edits import Edit
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.scores import Score, attach
 from varlen_server.datasets.edits import apply_edits
-from varlen_server.datasets.pixel_scan import scan_pixels
+from varlen_server.datasets.tasks import scan_pixels
 from varlen_server.datasets.services import import_dataset
 from varlen_server.editions.services import order_edition
 from varlen_server.editions.tasks import make_edition
 from varlen_server.people.models import Member
-from varlen_server.pipelines.services import create
+from varlen_server.pipelines.models import create
 folder = pathlib.Path({folder!r})
 dataset = import_dataset(folder, "Night moth survey", source=str(folder))
 scan_pixels(dataset)

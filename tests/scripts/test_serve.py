@@ -25,8 +25,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
-from varlen_server.addresses import is_loopback, names_of, parse_address
-from varlen_server.supervisor import GaveUp, Part, Supervisor
+from varlen_server.supervisor import GaveUp, Part, Supervisor, is_loopback, names_of, parse_address
 
 from tests.conftest import PROJECT, free_port, until_listened_at
 

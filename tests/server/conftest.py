@@ -50,8 +50,8 @@ def own_folders(settings: Any, tmp_path: Path) -> Iterator[None]:
 
 @pytest.fixture
 def moths(db: None, survey_folder: Path) -> Any:
-    from varlen_server.datasets.pixel_scan import scan_pixels
     from varlen_server.datasets.services import import_dataset
+    from varlen_server.datasets.tasks import scan_pixels
 
     found = import_dataset(survey_folder, "Night moth survey")
     scan_pixels(found)

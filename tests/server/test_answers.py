@@ -17,13 +17,11 @@ from rest_framework.exceptions import NotFound, ValidationError
 from varlen.datasets.image_files import decode
 from varlen.errors import DatasetError, EditionError, PipelineError
 from varlen_server.content_store import StoredFiles, keep, path_of
-from varlen_server.editions.range_responses import part_asked, zip_response
-from varlen_server.editions.zip_stream import Zip
+from varlen_server.editions.zip_stream import Zip, part_asked, zip_response
 from varlen_server.encoded_json import encoded, storable
 from varlen_server.errors import Conflict, explain
 from varlen_server.json_renderer import FastJSONRenderer
-from varlen_server.previews import WIDTHS, check_width, map_response, preview
-from varlen_server.response_cache import cached_json
+from varlen_server.previews import WIDTHS, cached_json, check_width, map_response, preview
 
 CONTENT = {"a.txt": b"moth", "images/night é.png": bytes(range(256)) * 9, "images/empty": b"", "z/labels.json": b"{}" * 400}
 

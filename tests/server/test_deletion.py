@@ -10,11 +10,11 @@ from typing import Any
 import pytest
 from django.core.management import CommandError, call_command
 from django.test import Client
+from varlen_server.backups import backing_up
 from varlen_server.datasets.models import Dataset, DatasetImport
 from varlen_server.datasets.services import import_dataset
 from varlen_server.editions.models import Edition
 from varlen_server.editions.tasks import make_edition
-from varlen_server.keeping import backing_up
 
 from tests.server.test_api import post
 

@@ -125,7 +125,7 @@ def test_a_check_says_how_far_it_is_now_and_then(edition: Edition, monkeypatch: 
         said.append((values["check_state"]["state"], values["check_state"]["done"]))
         return write(rows, **values)
 
-    monkeypatch.setattr("varlen_server.watch.OFTEN", often)
+    monkeypatch.setattr("varlen_server.job_progress.OFTEN", often)
     monkeypatch.setattr(QuerySet, "update", update)
     check_edition(edition_id=edition.pk)
     files = said[-1][1]

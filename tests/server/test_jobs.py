@@ -16,8 +16,7 @@ from varlen.editions.export_spec import ExportSpec
 from varlen.pipeline.document import from_json
 from varlen_server.content_store import path_of
 from varlen_server.editions.models import Edition
-from varlen_server.editions.recovery import adopt_folders, restart_lost_jobs
-from varlen_server.editions.stalled_jobs import retry_stalled_jobs
+from varlen_server.editions.recovery import adopt_folders, restart_lost_jobs, retry_stalled_jobs
 from varlen_server.editions.tasks import make_edition
 
 pytestmark = pytest.mark.django_db(transaction=True)

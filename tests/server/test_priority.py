@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from varlen_server import content_store
-from varlen_server.sheet import priority
+from varlen_server.sheet import render_pool
 
 
 def test_counting_waits_for_what_is_looked_at() -> None:
@@ -16,13 +16,13 @@ def test_counting_waits_for_what_is_looked_at() -> None:
     inside, leave = threading.Event(), threading.Event()
 
     def look() -> None:
-        with priority.foreground():
+        with render_pool.foreground():
             inside.set()
             leave.wait(30)
             done.append("looked at")
 
     def count() -> None:
-        priority.yield_to_foreground()
+        render_pool.yield_to_foreground()
         done.append("counted")
 
     looking, counting = threading.Thread(target=look), threading.Thread(target=count)
@@ -39,17 +39,17 @@ def test_counting_waits_for_what_is_looked_at() -> None:
 
 
 def test_counting_is_not_put_off_for_ever(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(priority, "LONGEST", 0.01)
-    with priority.foreground():
-        priority.yield_to_foreground()
+    monkeypatch.setattr(render_pool, "LONGEST", 0.01)
+    with render_pool.foreground():
+        render_pool.yield_to_foreground()
 
 
 def test_a_picture_that_can_t_be_made_lets_the_next_one_in() -> None:
-    with pytest.raises(ValueError, match="broken"), priority.foreground():
+    with pytest.raises(ValueError, match="broken"), render_pool.foreground():
         raise ValueError("broken")
-    with priority.foreground():
+    with render_pool.foreground():
         pass
-    priority.yield_to_foreground()
+    render_pool.yield_to_foreground()
 
 
 def test_files_written_by_many_at_once_are_whole(tmp_path: Path) -> None:

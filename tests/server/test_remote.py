@@ -29,7 +29,7 @@ run = CliRunner()
 @pytest.fixture
 def there(live_server: Any, settings: Any, moths: Any, lamp_drift: dict[str, Any], monkeypatch: pytest.MonkeyPatch) -> Iterator[dict[str, str]]:
     """A server with a dataset and a pipeline; tokens by scope."""
-    from varlen_server.pipelines.services import create
+    from varlen_server.pipelines.models import create
 
     settings.SIGN_IN = True
     create(lamp_drift)

@@ -19,12 +19,11 @@ from varlen_server.datasets.models import Dataset, DatasetImport
 from varlen_server.datasets.services import findings_of, images_for_sheet, split_counts
 from varlen_server.editions import services, trials
 from varlen_server.editions.models import Edition
-from varlen_server.editions.orders import spec_of
 from varlen_server.editions.recovery import adopt_folders, restart_lost_jobs
+from varlen_server.editions.services import spec_of
 from varlen_server.editions.tasks import make_edition
 from varlen_server.errors import Conflict
-from varlen_server.pipelines.models import Pipeline
-from varlen_server.pipelines.services import create, revision_lines, save
+from varlen_server.pipelines.models import Pipeline, create, revision_lines, save
 
 pytestmark = pytest.mark.django_db(transaction=True)
 ORDER = {"variants": 1, "originals": False, "format": "coco", "image": "jpeg", "quality": 90}

@@ -12,8 +12,7 @@ from varlen.errors import DatasetError
 from varlen_server.content_store import path_of
 from varlen_server.datasets import tasks
 from varlen_server.datasets.models import Dataset, DatasetImport, Image
-from varlen_server.datasets.pixel_scan import _joined, scan_pixels
-from varlen_server.datasets.tasks import clear, examine_dataset, import_dataset_task
+from varlen_server.datasets.tasks import _joined, clear, examine_dataset, import_dataset_task, scan_pixels
 
 pytestmark = pytest.mark.django_db(transaction=True)
 State = DatasetImport.State

@@ -15,7 +15,8 @@ from varlen.labels.occlusion import object_opacity
 from varlen.labels.propagate import pasted_labels
 from varlen.model.geometry import Size
 from varlen.pipeline.plan import Mixed, Pasted, Patched, Plan, Resample, Tiled
-from varlen.render.renderer import Renderer, after_shrinking, smaller_size, stretch
+from varlen.render.renderer import Renderer
+from varlen.render.source_pictures import after_shrinking, smaller_size, stretch
 
 
 def carried(renderer: Renderer, plan: Plan, arrays: Mapping[str, Any], fill: float = 0, nearest: bool = False) -> NDArray[Any]:

@@ -1,4 +1,4 @@
-"""Clips: frames that go through one draw together."""
+"""Rendering a picture, or the frames of a clip with one draw."""
 
 from __future__ import annotations
 
@@ -8,14 +8,27 @@ from typing import Any, overload
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.arrays.render_picture import render_picture
+from varlen.arrays.one_picture import NO_LABELS, array_renderer, one_picture
 from varlen.arrays.rendered import Loss, Rendered
 from varlen.datasets.array_checks import checked_image
 from varlen.datasets.array_labels import Labels
 from varlen.errors import ArrayError
 from varlen.pipeline.document import Pipeline
-from varlen.pipeline.draw_sources import ClipDraws
+from varlen.pipeline.draw_sources import ClipDraws, Draws
+from varlen.pipeline.reading import MOST_SEED
 from varlen.pipeline.trace import Trace
+from varlen.render.planner import plan_variant
+
+
+def render_picture(pipeline: Pipeline, image: NDArray[np.uint8], labels: Labels | None, key: str, variant: int, split: str,
+                   partners: Sequence[Any] = (), group: str = "", draws: Draws | None = None) -> Rendered:  # fmt: skip
+    """See `varlen.arrays.pipeline.Pipeline.render`. draws: instead of those of the seed."""
+    if not isinstance(variant, (int, np.integer)) or not 0 <= variant <= MOST_SEED:
+        raise ArrayError(f"variant: expected a whole number from 0, not {variant!r}")
+    pictures = one_picture(pipeline, image, labels, key, split, partners, group)
+    renderer = array_renderer(pipeline, pictures)
+    plan = plan_variant(pipeline, pictures, key, split, int(variant), draws)
+    return Rendered(renderer, plan, renderer.labels(plan), labels or NO_LABELS, int(variant), image)
 
 
 class RenderedClip(Sequence[Rendered]):
@@ -91,7 +104,7 @@ class RenderedClip(Sequence[Rendered]):
         return f"RenderedClip({len(self)} frames of {self.frames[0].size.width}×{self.frames[0].size.height} px)"
 
     def _repr_png_(self) -> bytes:
-        from varlen.arrays.looking import clip_strip
+        from varlen.arrays.thumbnails import clip_strip
 
         return clip_strip(self.frames)
 

@@ -10,16 +10,16 @@ from numpy.typing import NDArray
 
 from varlen.datasets.array_checks import checked_image
 from varlen.datasets.array_labels import Labels, keypoints_each
+from varlen.datasets.dataset import ArrayDataset, ArrayFiles, merged_pairs
 from varlen.datasets.entry import Entry
-from varlen.datasets.in_memory import ArrayDataset, ArrayFiles, merged_pairs
-from varlen.datasets.map_levels import VOID
+from varlen.datasets.level_rules import VOID
 from varlen.datasets.skeleton import numbered_points
 from varlen.draws import PartnerRing
 from varlen.errors import ArrayError, RenderError
 from varlen.model.geometry import Size
 from varlen.pipeline.document import Pipeline
-from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import OwnRenderer
+from varlen.render.source_pictures import PictureCache
 
 #: Decoded pictures are not kept: their arrays are at hand. Only what is made smaller of them is, for a few variants.
 CACHE_BYTES = 32 << 20

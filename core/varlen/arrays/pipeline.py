@@ -8,9 +8,8 @@ from typing import Any, overload
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.arrays.clips import RenderedClip, is_clip, render_clip
+from varlen.arrays.clips import RenderedClip, is_clip, render_clip, render_picture
 from varlen.arrays.nested import render_nested
-from varlen.arrays.render_picture import render_picture
 from varlen.arrays.rendered import Rendered
 from varlen.datasets.array_labels import Labels
 from varlen.pipeline import document

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from varlen.arrays.again import carried
 from varlen.arrays.one_picture import ArrayRenderer, Pictures
-from varlen.datasets.array_labels import Labels, full_mask, ring_list
+from varlen.datasets.array_labels import Labels, full_mask
 from varlen.errors import ArrayError
 from varlen.kernels.pixel_digest import pixel_digest
 from varlen.labels.outcomes import LabelState, ObjectOutcome
@@ -20,6 +20,7 @@ from varlen.model.objects import Objects
 from varlen.pipeline.plan import Plan
 from varlen.pipeline.trace import Trace
 from varlen.render.renderer import lightness
+from varlen.shapes.polygons import ring_list
 
 
 class Loss(NamedTuple):
@@ -213,7 +214,7 @@ class Rendered:
         return f"Rendered({self.key!r}, variant {self.variant}: {self.size.width}×{self.size.height} px, {len(self._objects)} objects{lost})"
 
     def _repr_png_(self) -> bytes:
-        from varlen.arrays.looking import before_and_after
+        from varlen.arrays.thumbnails import before_and_after
 
         return before_and_after(self)
 

@@ -38,13 +38,13 @@ def match(dataset: DatasetArgument, reading: ReadingOptions,
     ours, theirs = reading.read(dataset), read_field(field)
     said = ""
 
-    def told(what: str, done: int) -> None:
+    def on_progress(what: str, done: int) -> None:
         nonlocal said
         if what != said:
             said = what
             say(f"{_DOING[what]} …")
 
-    found = find_match(ours, theirs, given, workers=workers, progress=told)
+    found = find_match(ours, theirs, given, workers=workers, progress=on_progress)
     if out is not None:
         write_file(out, json.dumps(found.pipeline.to_json(), indent=2, ensure_ascii=False).encode() + b"\n")
     if as_json:
@@ -105,7 +105,7 @@ def probe(dataset: DatasetArgument, reading: ReadingOptions,
           workers: Annotated[int, typer.Option(min=1, max=64)] = min(os.cpu_count() or 1, 2),
           as_json: JsonOption = False) -> None:  # fmt: skip
     """Does it help? A small network trained with each pipeline and with none, judged on untouched validation pictures."""
-    from varlen.evidence.fixed_conditions import CONDITIONS, pipelines_of
+    from varlen.evidence.conditions import CONDITIONS, pipelines_of
     from varlen.evidence.probe import probe as run_probe
     from varlen.pipeline.document import read
 
@@ -151,7 +151,7 @@ def scores(folders: Annotated[list[Path], typer.Argument(metavar="DIR…", help=
            as_csv: Annotated[bool, typer.Option("--csv", help="as CSV")] = False,
            as_json: JsonOption = False) -> None:  # fmt: skip
     """Scores of several editions: means over runs, and differences to a baseline with their intervals."""
-    from varlen.evidence.compared_scores import compare_scores, read_editions, to_csv
+    from varlen.evidence.paired import compare_scores, read_editions, to_csv
 
     rows = compare_scores(read_editions(folders), baseline)
     if as_json:

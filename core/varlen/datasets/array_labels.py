@@ -13,12 +13,12 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from varlen.datasets.array_checks import check_boxes, check_inside, inverted, numbers, picture_size, same_length
-from varlen.datasets.map_levels import VOID
+from varlen.datasets.level_rules import VOID
 from varlen.datasets.skeleton import Skeleton
 from varlen.errors import ArrayError
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, Part, Polygon, make_objects
-from varlen.shapes.polygons import bounds, clipped, rings_of
+from varlen.shapes.polygons import bounds, clipped
 
 Outside = Literal["raise", "clip", "keep"]
 #: An object that is nothing but points gets a box at least so wide, px, for a point has no area to be kept or lost.
@@ -395,8 +395,3 @@ def labels_from(objects: Objects, size: Size, classes: Sequence[str], **others: 
     if objects.crowd.any():
         parts["crowd"] = objects.crowd.copy()
     return Labels(**{**parts, "outside": "keep", **others})
-
-
-def ring_list(polygon: Polygon | None) -> list[NDArray[np.float64]] | None:
-    """A polygon's rings, outlines and holes in turn, each (P, 2); None without."""
-    return None if polygon is None else rings_of(polygon)

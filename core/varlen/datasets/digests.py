@@ -10,8 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.datasets.entry import Entry
-from varlen.datasets.entry_store import StoredEntries
+from varlen.datasets.entry import Entry, StoredEntries
 from varlen.model.objects import Objects
 from varlen.shapes import rle
 

@@ -14,10 +14,9 @@ from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
 
-from varlen.datasets.drawing import drawn_splits
 from varlen.datasets.entry import Entry
 from varlen.datasets.findings import Finding
-from varlen.datasets.findings.label_checks import LabelChecks
+from varlen.datasets.findings.checks import LabelChecks
 from varlen.datasets.formats import Recognised, open_dataset
 from varlen.datasets.formats.base import ListedImage
 from varlen.datasets.image_files import ImageHeader, read_header
@@ -25,7 +24,7 @@ from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.ingest import IngestedBatch, IngestedImage, Ingester, StoreFile
 from varlen.datasets.skeleton import mirror_pairs
 from varlen.datasets.sources import Files
-from varlen.datasets.splits import in_order
+from varlen.datasets.splits import drawn_splits, in_order
 from varlen.errors import DatasetError, NeedsAnswer, ReadProblems
 from varlen.executors import processes
 from varlen.shapes.objects_json import objects_to_json

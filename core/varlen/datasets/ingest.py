@@ -17,14 +17,13 @@ from PIL import Image
 from varlen.datasets.dataset import check_map_size
 from varlen.datasets.digests import content_digest, map_digest
 from varlen.datasets.entry import Entry
-from varlen.datasets.exif_orientation import upright_entry, upright_raster
 from varlen.datasets.findings import size_disagrees
+from varlen.datasets.findings.checks import LabelChecks
 from varlen.datasets.findings.kinds import kind_of
-from varlen.datasets.findings.label_checks import LabelChecks
 from varlen.datasets.formats.base import ListedImage, ReadsLabels, read_image
-from varlen.datasets.image_files import ImageHeader, decode, decode_levels, has_end_marker, read_header
+from varlen.datasets.image_files import ImageHeader, decode, decode_levels, has_end_marker, read_header, upright_entry, upright_raster
 from varlen.datasets.import_options import ImportOptions
-from varlen.datasets.map_levels import MapLevels
+from varlen.datasets.level_rules import MapLevels
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import Files
 from varlen.errors import DatasetError, ReadProblems

@@ -15,8 +15,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from varlen.datasets.image_files import TIFF_MARKS, decode, read_header
-from varlen.datasets.level_rules import LevelRule
-from varlen.datasets.map_levels import MapLevels, levels_file
+from varlen.datasets.level_rules import LevelRule, MapLevels, levels_file
 from varlen.datasets.sources import SourceFiles
 
 

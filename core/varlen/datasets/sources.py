@@ -16,9 +16,8 @@ from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import IO, Any, BinaryIO, Protocol, cast
 
-from varlen.datasets.stored_folder import StoredFolder
-from varlen.errors import DatasetError
-from varlen.stores import url_of
+from varlen.errors import DatasetError, VarlenError
+from varlen.stores import Store, url_of
 
 #: What a picture file may be called.
 READABLE = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff")
@@ -228,9 +227,6 @@ class Archive:
         return info
 
 
-SourceFiles = Folder | Archive | StoredFolder
-
-
 def open_files(path: Path | str) -> SourceFiles:
     """The files of a dataset given as a folder, a zip, one of its annotation files, or a folder's URL in an object store."""
     if url := url_of(path):
@@ -251,3 +247,50 @@ def open_files(path: Path | str) -> SourceFiles:
     if path.exists():
         raise DatasetError(f"{path}: neither a folder, a zip, a picture nor a file of labels ({', '.join(LABEL_FILES)})")
     raise DatasetError(f"{path}: no such file or folder")
+
+
+class StoredFolder:
+    """Files below a URL, read as those of a folder are; the list of them is fetched once."""
+
+    def __init__(self, url: str) -> None:
+        self.store = Store(url)
+        self.name, self.label = self.store.name, url
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"store": self.store, "name": self.name, "label": self.label}
+
+    @cached_property
+    def paths(self) -> frozenset[str]:
+        """Every file below the URL."""
+        try:
+            found = self.store.listed()
+        except VarlenError as error:
+            raise DatasetError(str(error)) from None
+        if not found:
+            raise DatasetError(f"{self.label}: there is nothing here")
+        return frozenset(path for path in found if not path.endswith("/"))
+
+    def near(self, suffix: str, folders: tuple[str, ...]) -> list[str]:
+        """Files with a suffix right in the top folder and in `folders`, sorted."""
+        return sorted(path for path in self.paths if path.endswith(suffix) and PurePosixPath(path).parent.as_posix() in (".", *folders))
+
+    def has(self, path: str) -> bool:
+        """Whether there is such a file."""
+        return path in self.paths
+
+    def read(self, path: str) -> bytes:
+        """The content of one file. Raises `DatasetError` naming it."""
+        try:
+            return self.store.read(path)
+        except VarlenError as error:
+            raise DatasetError(str(error)) from None
+
+    def open(self, path: str) -> BinaryIO:
+        """One file to be read piece by piece. Raises `DatasetError` naming it."""
+        try:
+            return cast(BinaryIO, self.store.open(path))
+        except VarlenError as error:
+            raise DatasetError(str(error)) from None
+
+
+SourceFiles = Folder | Archive | StoredFolder

@@ -7,8 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from varlen.demo.painting import Pattern, WingLayers, paint_frame
-from varlen.demo.species import Floats, Species, Wing
+from varlen.demo.painting import Floats, Pattern, Species, Wing, WingLayers, paint_frame
 
 
 @dataclass(frozen=True)

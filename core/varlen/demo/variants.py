@@ -19,7 +19,7 @@ from varlen.datasets.formats.base import paint_objects
 from varlen.datasets.formats.voc import indexed_png
 from varlen.datasets.image_files import encode
 from varlen.demo.scene import photograph
-from varlen.shapes.mask_polygons import polygon_from_mask
+from varlen.shapes.polygons import polygon_from_mask
 
 FORMS = ("coco", "voc", "yolo-keypoints", "class-folders", "mask-pairs", "turned-boxes", "flawed")
 #: Moths smaller than this are no pictures of their own.

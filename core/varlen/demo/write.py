@@ -16,8 +16,8 @@ import orjson
 from numpy.typing import NDArray
 
 from varlen.datasets.image_files import encode
+from varlen.demo.painting import KEYPOINTS, LINES, SPECIES
 from varlen.demo.scene import HEIGHT, WIDTH, Seen, photograph
-from varlen.demo.species import KEYPOINTS, LINES, SPECIES
 from varlen.errors import EditionError
 from varlen.shapes.rle import encode as encode_mask
 

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import copy
 import hashlib
+import os
 import pickle
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
+from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
 
@@ -21,7 +23,7 @@ import orjson
 from varlen.atomic_files import write_whole
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.digests import labels_digest
-from varlen.datasets.entry_store import StoredEntries
+from varlen.datasets.entry import StoredEntries
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels, spread
 from varlen.datasets.summary import box_sides
@@ -29,8 +31,8 @@ from varlen.editions.export_spec import ExportSpec
 from varlen.errors import DAMAGE, EditionError, VarlenError
 from varlen.pipeline.document import Pipeline
 from varlen.pipeline.plan import Plan
-from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer, VariantLabels
+from varlen.render.source_pictures import PictureCache
 
 #: Images a chunk.
 CHUNK = 8
@@ -226,3 +228,17 @@ def _worker(part: str, begun: int) -> ChunkWriter:
 def write_chunk(part: str, begun: int, number: int, images: list[tuple[str, range]], leave_out: bool) -> int:
     """Write one chunk of the job in folder `part`. begun: tells jobs apart that used the same folder."""
     return _worker(part, begun).write(number, images, leave_out)
+
+
+#: Pixels of source images, counted for each image that is made of them, for which others begin to pay: loading everything takes a process
+#: about as long as making half of these.
+WORTH = 140_000_000
+#: Images from whose sizes that of all is taken.
+LOOKED_AT = 200
+
+
+def fitting_workers(dataset: Dataset, images: int) -> int:
+    """As many processes as there are cores; one where so few images are made that others would begin too late."""
+    sizes = [entry.size for entry in islice(dataset.entries.values(), LOOKED_AT)]
+    pixels = sum(size.width * size.height for size in sizes) / max(len(sizes), 1)
+    return (os.cpu_count() or 1) if images * pixels >= WORTH else 1

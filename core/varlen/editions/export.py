@@ -21,17 +21,16 @@ import orjson
 
 from varlen._version import __version__
 from varlen.atomic_files import FULL, claim, file_digest, write_whole
+from varlen.datasets.convert import Loss, check_losses
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
-from varlen.datasets.losses import Loss, check_losses
 from varlen.editions.allotment import Allotment
-from varlen.editions.apart import make_chunk, packed_job, unpacked
 from varlen.editions.chunks import CHUNK, ENTRIES, JOB, ChunkWriter, LeftOut, WrittenRow, chunk_file, read_chunk, write_chunk, write_job
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.readme import edition_readme
-from varlen.editions.record import CARD, RECORD, ROWS, SOURCES, EditionHead, EditionRecord, LeftOutRecord, OutputDigest, record_digest
-from varlen.editions.source_labels import write_source_labels
-from varlen.editions.statistics import Statistics
+from varlen.editions.record import CARD, RECORD, ROWS, SOURCES, EditionHead, EditionRecord, LeftOutRecord, OutputDigest, Statistics, record_digest
+from varlen.editions.remote_chunks import make_chunk, packed_job, unpacked
+from varlen.editions.source import write_source_labels
 from varlen.editions.to_store import export_to_store
 from varlen.errors import EditionError
 from varlen.executors import ChunkWork, run_here, run_in_processes, run_on_cluster

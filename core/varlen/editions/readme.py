@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+from varlen.datasets.convert import in_words
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
-from varlen.datasets.losses import in_words
 from varlen.editions.record import EditionRecord
 from varlen.steps import describe
-from varlen.steps.registry import CATALOGUE
+from varlen.steps.base import CATALOGUE
 
 
 def edition_readme(record: EditionRecord, dataset: Dataset) -> str:

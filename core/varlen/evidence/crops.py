@@ -1,4 +1,4 @@
-"""What the probe's network is shown of a picture: small squares, and the right answer for each.
+"""What the probe's network is shown of a picture: small crops, and the right answer for each.
 
 Four tasks, by what a dataset has. Whatever the task, an answer is judged in columns (classes, or keypoints): how many of a
 picture's were right, of how many. So every score is a mean over columns of right / all, and pictures can be drawn again for a bootstrap.
@@ -16,7 +16,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import evenly_spaced
 from varlen.errors import EvidenceError
 from varlen.kernels.resample import shrunk
-from varlen.render.batch import Sample
+from varlen.render.batches import Sample
 
 TaskName = Literal["classification", "objects", "pixels", "keypoints"]
 Pixels = NDArray[np.uint8]
@@ -30,7 +30,7 @@ METRIC = {"classification": "balanced_accuracy", "objects": "balanced_accuracy",
 CONTEXT = 1.2
 #: Objects smaller than this, px, are no pictures of their own.
 SMALLEST = 8.0
-#: Background squares for each object, and how much of one an object may cover.
+#: Background crops for each object, and how much of one an object may cover.
 BACKGROUNDS, MOST_COVERED = 0.34, 0.1
 #: Images that tell what a dataset has.
 LOOKED_AT = 300
@@ -41,7 +41,7 @@ NEAR = 0.15
 
 @dataclass(frozen=True)
 class Task:
-    """What is learned. columns: names of the columns that scores are counted in; side: of a square, px; answers: classes or keypoints."""
+    """What is learned. columns: names of the columns that scores are counted in; side: of a crop, px; answers: classes or keypoints."""
 
     name: TaskName
     columns: tuple[str, ...]
@@ -59,12 +59,12 @@ class Task:
 
 
 @dataclass(frozen=True)
-class Squares:
-    """Squares with their answers. pixels (N, S, S, 3) uint8; answers (N,), (N, G, G) or (N, K) int32, −1 where there is none; owner (N,): the
+class Crops:
+    """Crops with their targets. pixels (N, S, S, 3) uint8; targets (N,), (N, G, G) or (N, K) int32, −1 where there is none; owner (N,): the
     picture's place."""
 
     pixels: Pixels
-    answers: NDArray[np.int32]
+    targets: NDArray[np.int32]
     owner: NDArray[np.int64]
 
     def __len__(self) -> int:
@@ -100,50 +100,50 @@ def task_of(dataset: Dataset, wanted: str = "") -> Task:
     return Task(name, possible[name], SIDE[name])  # type: ignore[arg-type]
 
 
-def squares_of(task: Task, dataset: Dataset, sample: Sample, owner: int, seed: list[int]) -> Squares:
+def crops_of(task: Task, dataset: Dataset, sample: Sample, owner: int, seed: list[int]) -> Crops:
     """What is shown of one sample. seed: of where background is taken from."""
     image = np.ascontiguousarray(sample["image"] if sample["image"].shape[2] == 3 else np.repeat(sample["image"], 3, axis=2))
     match task.name:
         case "classification":
-            pixels, answers = _whole(task, dataset, sample, image)
+            pixels, targets = _whole(task, dataset, sample, image)
         case "pixels":
-            pixels, answers = _pixels(task, sample, image)
+            pixels, targets = _pixels(task, sample, image)
         case "objects":
-            pixels, answers = _objects(task, sample, image, seed)
+            pixels, targets = _objects(task, sample, image, seed)
         case "keypoints":
-            pixels, answers = _keypoints(task, sample, image)
-    return Squares(pixels, answers, np.full(len(pixels), owner, np.int64))
+            pixels, targets = _keypoints(task, sample, image)
+    return Crops(pixels, targets, np.full(len(pixels), owner, np.int64))
 
 
-def join(parts: list[Squares]) -> Squares:
-    """All squares as one."""
-    return Squares(np.concatenate([part.pixels for part in parts]), np.concatenate([part.answers for part in parts]),
+def join(parts: list[Crops]) -> Crops:
+    """All crops as one."""
+    return Crops(np.concatenate([part.pixels for part in parts]), np.concatenate([part.targets for part in parts]),
                    np.concatenate([part.owner for part in parts]))  # fmt: skip
 
 
-def counts(task: Task, squares: Squares, answers: NDArray[np.int32], pictures: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Right and all, (pictures, columns) float64 each. answers: the network's, as `Squares.answers`.
+def counts(task: Task, crops: Crops, answers: NDArray[np.int32], pictures: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Right and all, (pictures, columns) float64 each. answers: the network's, as `Crops.targets`.
 
     For pixels the two are intersection and union of each class.
     """
     right, whole = np.zeros((pictures, len(task.columns))), np.zeros((pictures, len(task.columns)))
-    truth = squares.answers
+    truth = crops.targets
     if task.name == "pixels":
         for column in range(len(task.columns)):
-            told, true = answers == column, truth == column
+            given, true = answers == column, truth == column
             known = truth >= 0
-            np.add.at(right[:, column], squares.owner, (told & true).sum(axis=(1, 2)))
-            np.add.at(whole[:, column], squares.owner, ((told | true) & known).sum(axis=(1, 2)))
+            np.add.at(right[:, column], crops.owner, (given & true).sum(axis=(1, 2)))
+            np.add.at(whole[:, column], crops.owner, ((given | true) & known).sum(axis=(1, 2)))
         return right, whole
     if task.name == "keypoints":
         near = _distance(task, answers, truth) <= NEAR
         for column in range(len(task.columns)):
             known = truth[:, column] >= 0
-            np.add.at(right[:, column], squares.owner[known], near[known, column].astype(np.float64))
-            np.add.at(whole[:, column], squares.owner[known], 1.0)
+            np.add.at(right[:, column], crops.owner[known], near[known, column].astype(np.float64))
+            np.add.at(whole[:, column], crops.owner[known], 1.0)
         return right, whole
-    np.add.at(right, (squares.owner, truth), (answers == truth).astype(np.float64))
-    np.add.at(whole, (squares.owner, truth), 1.0)
+    np.add.at(right, (crops.owner, truth), (answers == truth).astype(np.float64))
+    np.add.at(whole, (crops.owner, truth), 1.0)
     return right, whole
 
 
@@ -184,7 +184,7 @@ def _pixels(task: Task, sample: Sample, image: Pixels) -> tuple[Pixels, NDArray[
 
 
 def _object_boxes(sample: Sample, image: Pixels) -> list[tuple[int, tuple[int, int, int, int]]]:
-    """The squares around a sample's objects, within the picture."""
+    """The crops around a sample's objects, within the picture."""
     found = []
     for place, (x0, y0, x1, y1) in enumerate(sample["boxes"].tolist()):
         if max(x1 - x0, y1 - y0) < SMALLEST or sample["crowd"][place]:
@@ -204,18 +204,18 @@ def _square(x: float, y: float, side: float, width: int, height: int) -> tuple[i
 def _objects(task: Task, sample: Sample, image: Pixels, seed: list[int]) -> tuple[Pixels, NDArray[np.int32]]:
     boxes = _object_boxes(sample, image)
     pixels = [_shrunk(image, box, task.side) for _, box in boxes]
-    answers = [int(sample["classes"][place]) for place, _ in boxes]
+    targets = [int(sample["classes"][place]) for place, _ in boxes]
     for box in _backgrounds(sample, boxes, image, np.random.default_rng(seed)):
         pixels.append(_shrunk(image, box, task.side))
-        answers.append(len(task.columns) - 1)
+        targets.append(len(task.columns) - 1)
     if not pixels:
         return np.zeros((0, task.side, task.side, 3), np.uint8), np.zeros(0, np.int32)
-    return np.stack(pixels), np.array(answers, np.int32)
+    return np.stack(pixels), np.array(targets, np.int32)
 
 
 def _backgrounds(sample: Sample, boxes: list[tuple[int, tuple[int, int, int, int]]], image: Pixels,
                  rng: np.random.Generator) -> list[tuple[int, int, int, int]]:  # fmt: skip
-    """Squares as large as objects are, that objects hardly cover."""
+    """Crops as large as objects are, that objects hardly cover."""
     height, width = image.shape[:2]
     sides = [box[2] - box[0] for _, box in boxes] or [min(width, height) // 4]
     wanted = max(1, round(len(boxes) * BACKGROUNDS))
@@ -240,7 +240,7 @@ def _covered(box: tuple[int, int, int, int], boxes: NDArray[np.float32]) -> floa
 
 
 def _keypoints(task: Task, sample: Sample, image: Pixels) -> tuple[Pixels, NDArray[np.int32]]:
-    pixels, answers = [], []
+    pixels, targets = [], []
     for place, (x0, y0, x1, y1) in _object_boxes(sample, image):
         points = sample["keypoints"][place]
         if not len(points) or not (points[:, 2] > 0).any():
@@ -249,7 +249,7 @@ def _keypoints(task: Task, sample: Sample, image: Pixels) -> tuple[Pixels, NDArr
         row = ((points[:, 1] - y0) / (y1 - y0) * task.cells).astype(int)
         known = (points[:, 2] > 0) & (column >= 0) & (column < task.cells) & (row >= 0) & (row < task.cells)
         pixels.append(_shrunk(image, (x0, y0, x1, y1), task.side))
-        answers.append(np.where(known, row * task.cells + column, -1))
+        targets.append(np.where(known, row * task.cells + column, -1))
     if not pixels:
         return np.zeros((0, task.side, task.side, 3), np.uint8), np.zeros((0, len(task.columns)), np.int32)
-    return np.stack(pixels), np.stack(answers).astype(np.int32)
+    return np.stack(pixels), np.stack(targets).astype(np.int32)

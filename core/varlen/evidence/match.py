@@ -12,11 +12,10 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import evenly_spaced
 from varlen.errors import EvidenceError
 from varlen.evidence.amounts import KNOBS, WITHOUT_KNOB, Knob, Setting, steps_of
-from varlen.evidence.conditions import ALL, BY_NAME, LABEL_NAMES, PIXEL_NAMES, Condition
-from varlen.evidence.coverage import covered, differs, span_of, told_apart, within
+from varlen.evidence.conditions import ALL, BY_NAME, LABEL_NAMES, PIXEL_NAMES, Condition, covered, differs, span_of, told_apart, within
+from varlen.evidence.domain_classifier import Told, tell_apart
 from varlen.evidence.measuring import Measured, Measurer, Wanted, training_keys
 from varlen.evidence.suggestion import compared, suggest, with_suggested
-from varlen.evidence.telling import Told, tell_apart
 from varlen.pipeline.document import Pipeline
 
 #: Fewer pictures say nothing about a range.
@@ -146,10 +145,10 @@ def match(dataset: Dataset, field: Dataset, pipeline: Pipeline | None = None, *,
     _enough(len(field), field.name, "field pictures")
     what = ""
 
-    def told(done: int) -> None:
+    def on_progress(done: int) -> None:
         progress(what, done)
 
-    with Measurer(workers, told, stop) as measurer:
+    with Measurer(workers, on_progress, stop) as measurer:
         what = "field"
         theirs = measurer.measure(field, given, [(key, 0) for key in evenly_spaced(list(field.entries), MOST_FIELD)])
         _enough(len(theirs), field.name, "field pictures that can be read")

@@ -12,16 +12,15 @@ from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
 from varlen.errors import VarlenError
-from varlen.evidence.compression import quality_of_file, quality_of_pixels
-from varlen.evidence.conditions import LABEL_NAMES, PIXEL_NAMES, conditions_of
-from varlen.evidence.objects import objects_of
+from varlen.evidence.conditions import LABEL_NAMES, PIXEL_NAMES, conditions_of, objects_of
+from varlen.evidence.pixel_measures import quality_of_file, quality_of_pixels
 from varlen.executors import processes
-from varlen.model.effects import Detail
+from varlen.model.effects import PixelOperation
 from varlen.pipeline.document import Pipeline
 from varlen.pipeline.plan import Plan, Resample
-from varlen.render.picture_cache import PictureCache
 from varlen.render.planner import plan_variant
 from varlen.render.renderer import Renderer
+from varlen.render.source_pictures import PictureCache
 
 #: A picture and its variant; 0 is the picture itself through the steps for every picture.
 Wanted = tuple[str, int]
@@ -93,7 +92,7 @@ def _compression(dataset: Dataset, key: str, plan: Plan) -> float:
             _qualities.clear()
         _qualities[digest] = quality_of_pixels(dataset.pixels(key)) if own is None else float(own)
     quality = _qualities[digest]
-    drawn = [float(stage.values["quality"]) for stage in plan.stages if isinstance(stage, Detail) and stage.step.step == "compress"]
+    drawn = [float(stage.values["quality"]) for stage in plan.stages if isinstance(stage, PixelOperation) and stage.step.step == "compress"]
     return min([quality, *drawn])
 
 

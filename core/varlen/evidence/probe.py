@@ -23,11 +23,11 @@ from varlen._version import __version__
 from varlen.atomic_files import write_whole
 from varlen.datasets.dataset import Dataset
 from varlen.errors import EvidenceError
+from varlen.evidence.conditions import CONDITIONS, pipelines_of
 from varlen.evidence.crops import Task, task_of
-from varlen.evidence.fixed_conditions import CONDITIONS, pipelines_of
 from varlen.evidence.network import BATCH, require_library, use_one_thread
 from varlen.evidence.paired import Difference, Floats, difference, score, seeds_to_tell
-from varlen.evidence.probe_run import STOP, Run, carry_out, judged_squares, save_judged, training_squares
+from varlen.evidence.probe_run import STOP, Run, carry_out, judged_squares, save_judged, training_crops
 from varlen.executors import Cancelled, processes
 from varlen.pipeline.document import Pipeline
 
@@ -117,7 +117,7 @@ class Probe:
         return f"Probe({self.task.metric} on {self.split}, {self.seeds} seeds: {'; '.join(lines)})"
 
     def _repr_html_(self) -> str:
-        from varlen.evidence.probe_table import html_table
+        from varlen.evidence.probe_run import html_table
 
         return html_table(self.to_json())
 
@@ -207,7 +207,7 @@ def _steps_kept(folder: Path) -> int:
 
 
 def _prepare(folder: Path, dataset: Dataset, task: Task, split: str, named: dict[str, Pipeline], seeds: int, steps: int) -> None:
-    """Write down what is to be done, and the squares that are judged; keep what an interrupted probe of the same order has done."""
+    """Write down what is to be done, and the crops that are judged; keep what an interrupted probe of the same order has done."""
     folder.mkdir(parents=True, exist_ok=True)
     order = {"dataset": dataset.digest(), "task": task.name, "split": split, "pipelines": {name: each.digest for name, each in named.items()},
              "steps": steps, "version": __version__}  # fmt: skip
@@ -266,7 +266,7 @@ def _steps_for(minutes: float, dataset: Dataset, task: Task, named: dict[str, Pi
     with tempfile.TemporaryDirectory() as folder:
         for name, pipeline in named.items():
             begun = time.monotonic()
-            pool = training_squares(Run(dataset, pipeline, task, name, 1, 4, Path(folder)), lambda share: None)
+            pool = training_crops(Run(dataset, pipeline, task, name, 1, 4, Path(folder)), lambda share: None)
             made = min(len(pool), 4 * BATCH)
             seconds += (time.monotonic() - begun) / max(made, 1) * BATCH if pipeline.varies else 0.0
             seconds += TRAINING_STEP_SECONDS

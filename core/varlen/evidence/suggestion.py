@@ -14,17 +14,16 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.summary import evenly_spaced
 from varlen.errors import VarlenError
 from varlen.evidence.amounts import BRIGHTNESS, CONTRAST, GAMMA, KNOBS, STAGES, TONE, Knob, Setting, place_of, steps_of
-from varlen.evidence.conditions import PIXEL_NAMES, thumbnail_of
-from varlen.evidence.coverage import covered, differs, inner_range, told_apart, wanted_range
-from varlen.evidence.light import light_of
+from varlen.evidence.conditions import PIXEL_NAMES, covered, differs, inner_range, thumbnail_of, told_apart, wanted_range
 from varlen.evidence.measuring import Measured, training_keys
+from varlen.evidence.pixel_measures import light_of
 from varlen.kernels.recolor import recolor
 from varlen.model.effects import Recolor
 from varlen.model.geometry import Size
 from varlen.pipeline.document import Pipeline
 from varlen.pipeline.plan import Colors
 from varlen.render.renderer import Renderer
-from varlen.steps.tone import Gamma
+from varlen.steps.color import Gamma
 
 Floats = NDArray[np.float64]
 #: Rounds of measuring again at most, and corrections of what is set before the next stage is looked at.

@@ -16,8 +16,7 @@ from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
 from varlen.errors import RenderError, VarlenError
-from varlen.forecasts.straight import only_resample, straight_tiles
-from varlen.forecasts.tally import Motion, MoveCounter, Tally, count_one
+from varlen.forecasts.affine_plans import Motion, MoveCounter, Tally, count_one, only_resample, straight_tiles
 from varlen.labels.outcomes import SOURCE
 from varlen.labels.transform import sticks_out
 from varlen.pipeline.document import Pipeline

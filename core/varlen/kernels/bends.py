@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from varlen.draws import Stream
 from varlen.kernels.jit import kernel
-from varlen.model.bends import Bends, DisplacementField
+from varlen.model.effects import Bends, DisplacementField
 from varlen.model.geometry import Matrix, Point, Rect
 
 #: Label edges longer than this share of the spacing are divided before they are bent.

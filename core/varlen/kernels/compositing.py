@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from varlen.kernels.camera import random_levels
 from varlen.kernels.jit import kernel
-from varlen.kernels.noise import random_levels
 from varlen.kernels.warp_affine import Pixels
 from varlen.model.effects import Cover
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from varlen.kernels.camera import add_to_pixels
 from varlen.kernels.jit import kernel
-from varlen.kernels.noise import add_to_pixels
 from varlen.kernels.warp_affine import Pixels
 
 

@@ -17,7 +17,7 @@ from varlen.kernels.resample import ONE, taps
 from varlen.kernels.warp_affine import EDGES, fold
 from varlen.kernels.warp_mapped import BLOCK, line_back, room_for, way_back
 from varlen.kernels.warp_masks import warp_labels
-from varlen.model.bends import Bends
+from varlen.model.effects import Bends
 from varlen.model.geometry import Matrix
 
 Bands = NDArray[np.float64]

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from varlen.kernels.bends import control_points, displacement, pieces
 from varlen.kernels.jit import kernel
 from varlen.kernels.warp_affine import EDGES, Pixels, between, blend_at, fold, packed, put
-from varlen.model.bends import Bends
+from varlen.model.effects import Bends
 from varlen.model.geometry import Matrix
 
 BLOCK = 128

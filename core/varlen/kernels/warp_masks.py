@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from varlen.kernels.jit import kernel
 from varlen.kernels.warp_affine import BAND, EDGES, first_and_end, fold
 from varlen.kernels.warp_mapped import nearest_mapped
-from varlen.model.bends import Bends
+from varlen.model.effects import Bends
 from varlen.model.geometry import Matrix, translation
 
 ONE = 1 << 32

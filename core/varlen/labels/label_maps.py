@@ -11,7 +11,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.kernels.lossless import moved_view
+from varlen.kernels.resample import moved_view
 from varlen.kernels.warp_masks import warp_labels
 from varlen.labels.occlusion import object_opacity
 from varlen.labels.propagate import LabelledImages, pasted_labels

@@ -18,8 +18,7 @@ from varlen.labels.outcomes import LabelState
 from varlen.labels.transform import mark_small
 from varlen.model.objects import Mask, Objects, Outlines, Part, Polygon
 from varlen.pipeline.reading import LabelRules
-from varlen.shapes.mask_polygons import mask_from_polygon, polygon_from_mask
-from varlen.shapes.polygons import bounds, combined, shapes_of
+from varlen.shapes.polygons import bounds, combined, mask_from_polygon, polygon_from_mask, shapes_of
 
 
 def hide_under_areas(labels: LabelState, areas: tuple[tuple[int, int, int, int], ...], step: str, rules: LabelRules) -> None:

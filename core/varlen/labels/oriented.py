@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from varlen.labels.outcomes import LabelState
 from varlen.model.objects import Objects, OrientedBoxes, Outlines, Part
 from varlen.pipeline.plan import Resample
-from varlen.shapes.mask_polygons import polygon_from_mask
+from varlen.shapes.polygons import polygon_from_mask
 
 Corners = NDArray[np.float64]
 #: Corners this near to those of a rectangle, as a share of its diagonal, form one.

@@ -17,13 +17,12 @@ from numpy.typing import NDArray
 from varlen.datasets.array_checks import HAIR
 from varlen.kernels.bends import divided
 from varlen.kernels.label_transforms import ShapeArrays, TransformedShapes, moved_keypoints, reaches_out, transform_shapes
-from varlen.labels.attribution import responsible_steps, shrinking_step
 from varlen.labels.keep_rule import CUT_BY_FRAME, WHOLE, cut_reason, lost, required_share, small_reason, too_small, touched
 from varlen.labels.oriented import moved_oriented
-from varlen.labels.outcomes import SOURCE, LabelState
+from varlen.labels.outcomes import SOURCE, LabelState, responsible_steps, shrinking_step
 from varlen.model.geometry import IDENTITY, Rect, Size, area
 from varlen.model.objects import Mask, Objects, Outlines
-from varlen.pipeline.plan import Member, Resample
+from varlen.pipeline.plan import Resample, StepTransform
 from varlen.pipeline.reading import LabelRules
 from varlen.shapes.polygons import clipped
 
@@ -34,7 +33,7 @@ def initial_labels(objects: Objects, rules: LabelRules, size: Size) -> LabelStat
     """The labels of a source picture of `size` before any step: what reaches outside is clipped, with the source to blame."""
     labels = LabelState.of(objects)
     if sticks_out(objects, size):
-        _carry(labels, Resample(before=size, size=size, members=[Member(SOURCE, (), IDENTITY, size)]), rules, np.zeros(0, np.int64))
+        _carry(labels, Resample(before=size, size=size, members=[StepTransform(SOURCE, (), IDENTITY, size)]), rules, np.zeros(0, np.int64))
     else:
         mark_small(labels, rules, None)
     return labels

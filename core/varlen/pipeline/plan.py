@@ -1,7 +1,7 @@
 """What is to be done to the pixels for one variant: a base picture or composite, then stages.
 
 Geometry is kept composed: a `Resample` holds one transform for a whole run of steps, with a
-`Member` for each step so that losses can be traced to it.
+`StepTransform` for each step so that losses can be traced to it.
 """
 
 from __future__ import annotations
@@ -10,9 +10,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
 from varlen.kernels.bends import moved, moved_outline
-from varlen.kernels.exposure import exposed_by, exposed_share
-from varlen.model.bends import Bends, DisplacementField
-from varlen.model.effects import Color, Cover, Curve, Detail, Edges, Move, Recolor
+from varlen.kernels.label_transforms import exposed_by, exposed_share
+from varlen.model.effects import Bends, Color, Cover, Curve, DisplacementField, Edges, Move, PixelOperation, Recolor
 from varlen.model.geometry import IDENTITY, Matrix, Point, Rect, Size
 from varlen.pipeline.trace import StepRecord
 
@@ -25,7 +24,7 @@ Window = tuple[int, int, int, int]
 Colors = tuple[Recolor | Curve, ...]
 
 
-class Member(NamedTuple):
+class StepTransform(NamedTuple):
     """One step's part in a resample: the transform so far and the frame after it."""
 
     step: str
@@ -62,7 +61,7 @@ class Resample:
     pad_color: Color = (0, 0, 0)
     colors: Colors = ()
     cut: bool = False
-    members: list[Member] = field(default_factory=list)
+    members: list[StepTransform] = field(default_factory=list)
     _exposed: float | None = None
 
     @property
@@ -125,7 +124,7 @@ class Resample:
         self._joined(step)
 
     def _joined(self, step: str) -> None:
-        self.members.append(Member(step, self.bends, self.matrix, self.size))
+        self.members.append(StepTransform(step, self.bends, self.matrix, self.size))
         self._exposed = None
 
 
@@ -154,7 +153,7 @@ class Patched:
     patches: tuple[Patch, ...]
 
 
-Stage = Resample | Colors | Detail | Painted | Patched
+Stage = Resample | Colors | PixelOperation | Painted | Patched
 
 
 @dataclass(frozen=True, slots=True)
@@ -223,7 +222,7 @@ class Plan:
                     count += (not stage.lossless) + len(color_passes(stage.colors))
                 case tuple():
                     count += len(color_passes(stage))
-                case Detail() | Patched():
+                case PixelOperation() | Patched():
                     count += 1
         return count
 

@@ -8,10 +8,10 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from varlen.errors import PipelineError
-from varlen.steps.base import Step, is_span
+from varlen.steps.base import CATALOGUE, Step
 from varlen.steps.junction import Junction
+from varlen.steps.parameters import is_span
 from varlen.steps.problems import explain, nearest_step
-from varlen.steps.registry import CATALOGUE
 
 MOST_STEPS = 200
 MOST_DEPTH = 4  # of junctions inside junctions

@@ -1,4 +1,8 @@
-"""Contact sheets as one picture: a row per image, the original first, then its variants, labels drawn."""
+"""Colors of classes: sixteen that differ in lightness beside hue.
+
+The smallest distance of any two in OKLab (Ottosson, 2020) is 0.065, for people with all three kinds of cones and without one of them
+(simulated after Machado, Oliveira and Fernandes, 2009); 0.02 is just noticeable. The screens use the same list (web/src/picture/class-colors.ts).
+"""
 
 from __future__ import annotations
 
@@ -12,9 +16,15 @@ from varlen.kernels.resample import shrunk
 from varlen.kernels.warp_affine import Pixels
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
-from varlen.render.class_colors import CLASS_COLORS
 from varlen.render.renderer import Renderer
 from varlen.shapes.polygons import rings_of
+
+CLASS_COLORS = (
+    (0x55, 0xBB, 0xEE), (0xEE, 0xBB, 0x00), (0xCC, 0x66, 0x11), (0x99, 0xFF, 0xFF), (0x55, 0x22, 0xFF), (0xDD, 0xFF, 0x11), (0x66, 0x88, 0xFF),
+    (0xEE, 0x88, 0x55), (0xBB, 0xDD, 0x99), (0xBB, 0x77, 0x88), (0x77, 0xDD, 0xFF), (0xDD, 0x99, 0xAA), (0xAA, 0x33, 0x77), (0x99, 0x66, 0xBB),
+    (0x99, 0x22, 0xBB), (0xBB, 0x11, 0x00),
+)  # fmt: skip
+
 
 PAPER = (38, 38, 38)
 GAP = 8

@@ -19,10 +19,10 @@ from numpy.typing import NDArray
 
 from varlen.draws import PartnerRing
 from varlen.errors import RenderError
-from varlen.kernels.exposure import exposed_share
+from varlen.kernels.label_transforms import exposed_share
 from varlen.labels.outcomes import LabelState
 from varlen.labels.propagate import labels_of, pasted_labels
-from varlen.model.effects import Bend, Cover, Curve, Detail, Effect, Gray, Mix, Mosaic, Move, Paste, Recolor
+from varlen.model.effects import Bend, Cover, Curve, Effect, Gray, Mix, Mosaic, Move, Paste, PixelOperation, Recolor
 from varlen.model.geometry import IDENTITY, Point, Size, scaling, translation
 from varlen.model.objects import Objects
 from varlen.pipeline.document import Pipeline, applicable
@@ -231,7 +231,7 @@ def _add(plan: Plan, step: str, effect: Effect) -> None:
             _geometry(plan, exposes=False).bend(step, effect.field)
         case Recolor() | Curve():
             _add_color(plan, effect)
-        case Detail():
+        case PixelOperation():
             plan.stages.append(effect)
         case Cover():
             plan.stages.append(Painted(step, effect))

@@ -13,27 +13,31 @@ import numpy as np
 
 from varlen.kernels.bends import backward, forward
 from varlen.kernels.blur import gaussian, motion_blur, sharpen
+from varlen.kernels.camera import add_noise, jpeg_artifacts, random_levels, relight
 from varlen.kernels.compositing import blend
 from varlen.kernels.detail_energy import block_details
 from varlen.kernels.equalize import equalize
-from varlen.kernels.exposure import exposed_share
-from varlen.kernels.jpeg_artifacts import jpeg_artifacts
-from varlen.kernels.label_transforms import ShapeArrays, moved_keypoints, reaches_out, responsible_members, shares_left, transform_shapes
-from varlen.kernels.noise import add_noise, random_levels
+from varlen.kernels.label_transforms import (
+    ShapeArrays,
+    exposed_share,
+    moved_keypoints,
+    reaches_out,
+    responsible_members,
+    shares_left,
+    transform_shapes,
+)
 from varlen.kernels.outlines import clipped_ring
 from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import MANY, recolor
-from varlen.kernels.relight import relight
 from varlen.kernels.resample import halved, shrunk
 from varlen.kernels.warp_affine import warp
 from varlen.kernels.warp_bands import nearest_places, warp_bands
 from varlen.kernels.warp_mapped import warp_mapped
 from varlen.kernels.warp_masks import warp_labels, warp_mask
-from varlen.model.bends import DisplacementField
-from varlen.model.effects import Curve, Recolor
+from varlen.model.effects import Curve, DisplacementField, Recolor
 from varlen.model.geometry import Size, rotation, scaling
 from varlen.model.objects import Mask, make_objects
-from varlen.shapes.mask_polygons import mask_from_polygon, polygon_from_mask
+from varlen.shapes.polygons import mask_from_polygon, polygon_from_mask
 from varlen.shapes.rle import encode, expand, tight_mask_of
 
 

@@ -10,11 +10,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from varlen.model.bends import Bends
-from varlen.model.effects import Cover, Detail
+from varlen.model.effects import Bends, Cover, PixelOperation
 from varlen.model.geometry import Matrix, Size, scaling
-from varlen.pipeline.plan import Member, Mixed, Painted, Pasted, Patch, Patched, Plan, Resample, Stage, Tiled, Window
-from varlen.render.renderer import stretch
+from varlen.pipeline.plan import Mixed, Painted, Pasted, Patch, Patched, Plan, Resample, Stage, StepTransform, Tiled, Window
+from varlen.render.source_pictures import stretch
 
 Factor = tuple[float, float]
 WHOLE: Factor = (1.0, 1.0)
@@ -89,9 +88,9 @@ def _scaled_stage(stage: Stage, before: Factor, after: Factor) -> Stage | None:
     match stage:
         case Resample():
             return _scaled_resample(stage, before, after)
-        case Detail(step=step, values=values):
+        case PixelOperation(step=step, values=values):
             small = step.at_scale(values, max(after))
-            return None if small is None else Detail(step, small)
+            return None if small is None else PixelOperation(step, small)
         case Painted(step=step, cover=cover):
             small_cover = _scaled_cover(cover, after)
             return None if small_cover is None else Painted(step, small_cover)
@@ -112,10 +111,10 @@ def _scaled_resample(run: Resample, before: Factor, after: Factor) -> Resample:
 
     bends, matrix = small(run.bends, run.matrix)
     size = _scaled_size(run.size, after)
-    members = [Member(member.step, *small(member.bends, member.matrix), size) for member in run.members[-1:]]
+    members = [StepTransform(member.step, *small(member.bends, member.matrix), size) for member in run.members[-1:]]
     window = None if run.window is None else _scaled_window(run.window, after)
     return replace(run, before=_scaled_size(run.before, before), size=size, bends=bends, matrix=matrix, window=window,
-                   members=members or [Member("", (), matrix, size)], _exposed=run.exposed)  # fmt: skip
+                   members=members or [StepTransform("", (), matrix, size)], _exposed=run.exposed)  # fmt: skip
 
 
 def _scaled_cover(cover: Cover, factor: Factor) -> Cover | None:

@@ -7,7 +7,6 @@ that would be written.
 from __future__ import annotations
 
 import hashlib
-import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -18,10 +17,9 @@ from varlen._version import __version__
 from varlen.datasets.dataset import Dataset
 from varlen.errors import RenderError
 from varlen.kernels.compositing import blend, fill_areas, paste_over
-from varlen.kernels.lossless import fill_outside, moved_view
 from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import recolor
-from varlen.kernels.resample import halved, resample, shrunk
+from varlen.kernels.resample import fill_outside, halved, moved_view, resample, shrunk
 from varlen.kernels.warp_affine import Pixels, warp
 from varlen.kernels.warp_mapped import warp_mapped
 from varlen.labels.label_maps import label_map_of
@@ -30,20 +28,16 @@ from varlen.labels.oriented import settle_oriented
 from varlen.labels.outcomes import LabelState
 from varlen.labels.propagate import labels_of, pasted_labels
 from varlen.labels.transform import drop_small, swaps_sides
-from varlen.model.bends import Bends
-from varlen.model.effects import Detail
-from varlen.model.geometry import IDENTITY, Matrix, Size, scaling
+from varlen.model.effects import PixelOperation
+from varlen.model.geometry import Matrix, Size, scaling
 from varlen.model.objects import Objects, Sample
 from varlen.pipeline.document import Pipeline
 from varlen.pipeline.draw_sources import RecordedDraws
 from varlen.pipeline.plan import Colors, Mixed, Painted, Pasted, Patched, Plan, Resample, Stage, Tiled, color_passes
 from varlen.pipeline.trace import StepRecord, Trace
-from varlen.render.picture_cache import PictureCache
 from varlen.render.planner import plan_variant
-from varlen.steps.color_jitter import saturation_matrix
-
-#: Shrinking by more than this in one bilinear step would alias.
-MILD = 0.84
+from varlen.render.source_pictures import PictureCache, _stretch, after_shrinking, smaller_size, stretch
+from varlen.steps.color import saturation_matrix
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,7 +131,7 @@ class Renderer:
         match stage:
             case Resample():
                 return replace(stage, members=[], _exposed=None)
-            case Detail(step=step, values=values):
+            case PixelOperation(step=step, values=values):
                 return step.step, getattr(step, "source_digest", ""), values
             case Painted(cover=cover):
                 return cover
@@ -235,7 +229,7 @@ class _PlanRun:
             match stage:
                 case Resample():
                     self._resample(stage, last)
-                case Detail():
+                case PixelOperation():
                     self._own()
                     self.pixels = self._applied(stage)
                 case Painted(cover=cover):
@@ -279,7 +273,7 @@ class _PlanRun:
             paste_over(own.pixels, other, opacity, left, top)
         return own.pixels
 
-    def _applied(self, detail: Detail) -> Pixels:
+    def _applied(self, detail: PixelOperation) -> Pixels:
         """A step's own pixels, checked: what an outside step gives back must be a picture of the same size."""
         shape = self.pixels.shape
         made = detail.step.apply(self.pixels, detail.values)
@@ -377,36 +371,3 @@ def lightness(pixels: Pixels) -> Pixels:
     gray = np.ascontiguousarray(pixels).copy()
     recolor(gray, (0, 0, gray.shape[1], gray.shape[0]), (saturation_matrix(0.0),))
     return np.ascontiguousarray(gray[:, :, :1])
-
-
-def _stretch(matrix: Matrix) -> tuple[float, float]:
-    """How long one pixel's width and height become."""
-    return math.hypot(matrix.a, matrix.d), math.hypot(matrix.b, matrix.e)
-
-
-def stretch(run: Resample) -> tuple[float, float]:
-    """How long one pixel's width and height become at most."""
-    if not run.bends and run.matrix.affine:
-        return _stretch(run.matrix)
-    factor = math.sqrt(max(abs(run.members[-1].area_factor(x, y)) for x, y in IDENTITY.quad(run.before.rect)))
-    return factor, factor
-
-
-def smaller_size(size: Size, factors: tuple[float, float]) -> Size | None:
-    """The size to which a picture is made smaller before a move that shrinks it; None where that would gain nothing."""
-    across, down = factors
-    if across >= MILD and down >= MILD:
-        return None
-    return Size(max(1, round(size.width * _level(across))), max(1, round(size.height * _level(down))))
-
-
-def after_shrinking(run: Resample, before: Size, size: Size) -> tuple[Bends, Matrix]:
-    """What is left of a move when the picture was made smaller, from `before` to `size`."""
-    larger = scaling(before.width / size.width, before.height / size.height)
-    bends = tuple((larger.then(each) if place == 0 else each, field) for place, (each, field) in enumerate(run.bends))
-    return bends, run.matrix if bends else larger.then(run.matrix)
-
-
-def _level(factor: float) -> float:
-    """The quarter octave at or above a shrinking factor, so that variants can share it."""
-    return 1.0 if factor >= MILD else 2.0 ** (-math.floor(-4.0 * math.log2(factor)) / 4.0)

@@ -20,12 +20,11 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.errors import DatasetError, VarlenError
 from varlen.pipeline.document import Pipeline, from_json, read
-from varlen.render.batch import Batch, Sample, batch
-from varlen.render.batches import Batches
+from varlen.render.batches import Batch, Batches, Sample, batch
 from varlen.render.normalization import WHITE, Figures, LevelRange, dataset_figures, given_figures, looked_up, pipeline_figures, share_table
-from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import OwnRenderer, Renderer, lightness
 from varlen.render.shared_epoch import SharedEpoch
+from varlen.render.source_pictures import PictureCache
 
 #: Decoded pictures are hardly met twice in an epoch: a few for partners will do.
 CACHE_BYTES = 64 << 20

@@ -4,30 +4,19 @@ from __future__ import annotations
 
 from typing import Any, get_args
 
-from varlen.steps.affine import Scale, Shear, Shift
+from varlen.steps.base import CATALOGUE as CATALOGUE
 from varlen.steps.base import Step
-from varlen.steps.blur import Blur, MotionBlur, Sharpen
-from varlen.steps.camera import Coarsen, Compress, Noise
-from varlen.steps.color_jitter import ColorJitter
-from varlen.steps.crop import Crop
+from varlen.steps.camera import Blur, Coarsen, Compress, MotionBlur, Noise, Sharpen
+from varlen.steps.color import ChannelGain, ColorJitter, Gamma, Grayscale, Warmth
 from varlen.steps.cutout import Cutout
-from varlen.steps.elastic import Elastic
-from varlen.steps.equalize import Equalize
-from varlen.steps.flip import Flip
+from varlen.steps.frame import Crop, Pad, Resize
 from varlen.steps.junction import Junction
-from varlen.steps.mixup import Mixup
-from varlen.steps.mosaic import Mosaic
+from varlen.steps.light import Equalize, Relight
+from varlen.steps.moves import Flip, QuarterTurn, Rotate, Scale, Shear, Shift
 from varlen.steps.normalize import Normalize
-from varlen.steps.pad import Pad
-from varlen.steps.paste_objects import PasteObjects
-from varlen.steps.perspective import Perspective
+from varlen.steps.partners import Mixup, Mosaic, PasteObjects
 from varlen.steps.plugins import load_step_files
-from varlen.steps.quarter_turn import QuarterTurn
-from varlen.steps.registry import CATALOGUE as CATALOGUE
-from varlen.steps.relight import Relight
-from varlen.steps.resize import Resize
-from varlen.steps.rotate import Rotate
-from varlen.steps.tone import ChannelGain, Gamma, Grayscale, Warmth
+from varlen.steps.warps import Elastic, Perspective
 
 BUILT_IN: tuple[type[Step], ...] = (
     Flip, QuarterTurn, Rotate, Shear, Shift, Scale, Perspective, Elastic, Crop, Resize, Pad,

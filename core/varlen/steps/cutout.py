@@ -6,22 +6,8 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 from varlen.model.effects import Cover
 from varlen.model.geometry import Size
-from varlen.steps.base import (
-    DrawContext,
-    Drawn,
-    Rgb,
-    Span,
-    Step,
-    WholeSpan,
-    Within,
-    color,
-    option,
-    span,
-    stream_key,
-    whole_between,
-    whole_span,
-    within,
-)
+from varlen.steps.base import DrawContext, Drawn, Step, stream_key, whole_between
+from varlen.steps.parameters import Rgb, Span, WholeSpan, Within, color, option, span, whole_span, within
 
 if TYPE_CHECKING:
     from varlen.draws import Stream

@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from varlen.model.geometry import Size
-from varlen.steps.base import DrawContext, Drawn, Levels, Scope, Step, levels, scope
+from varlen.steps.base import DrawContext, Drawn, Step
+from varlen.steps.parameters import Levels, Scope, levels, scope
 
 if TYPE_CHECKING:
     from varlen.draws import Stream

@@ -20,9 +20,9 @@ from varlen.draws import Stream
 from varlen.errors import PipelineError, RenderError, StepFileError
 from varlen.model.effects import Move
 from varlen.model.geometry import Matrix, Size
-from varlen.steps.base import DetailStep, DrawContext, Drawn, EdgedStep, Rgb, Span, Step, color, number, option, span, stream_key, switch, whole
+from varlen.steps.base import CATALOGUE, DetailStep, DrawContext, Drawn, EdgedStep, Step, stream_key
+from varlen.steps.parameters import Rgb, Span, color, number, option, span, switch, whole
 from varlen.steps.problems import spellings
-from varlen.steps.registry import CATALOGUE
 
 if TYPE_CHECKING:
     import numpy as np

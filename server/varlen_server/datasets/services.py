@@ -28,8 +28,8 @@ from varlen.model.objects import Objects
 from varlen.shapes.objects_json import objects_from_json, objects_to_json
 
 from varlen_server import content_store
+from varlen_server.datasets.columns import MakesRows, measures_of
 from varlen_server.datasets.models import Dataset, Image
-from varlen_server.datasets.rows import MakesRows, measures_of
 
 #: Rows that go to the database in one statement.
 ROWS_AT_ONCE = 500

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Any
 
+from asgiref.sync import sync_to_async
 from django.conf import settings
 from django.db import transaction
 from django.db.models import BigIntegerField, F, Func, Value
+from procrastinate import App
 from procrastinate.contrib.django.models import ProcrastinateJob
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, EditionRecord, read_record
@@ -15,7 +18,7 @@ from varlen.errors import VarlenError
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.editions.models import Edition
-from varlen_server.editions.names import free_name
+from varlen_server.editions.services import free_name
 from varlen_server.editions.tasks import finish, make_edition
 from varlen_server.pipelines.models import Revision
 
@@ -68,3 +71,33 @@ def restart_lost_jobs() -> int:
         make_edition.defer(edition_id=edition.pk)
         count += 1
     return count
+
+
+MOST_ATTEMPTS = 20
+SILENT_SECONDS = 30
+
+
+def register(app: App) -> None:
+    """Add the rescue to the worker's periodic tasks."""
+
+    @app.periodic(cron="* * * * *")
+    @app.task(name="rescue", queueing_lock="rescue", pass_context=True)
+    async def rescue(context: Any, timestamp: int) -> None:
+        await retry_stalled_jobs(app)
+        await sync_to_async(_fail_lost_imports)()
+
+
+def _fail_lost_imports() -> None:
+    """See `fail_lost_imports`; imported late, for tasks are told apart by this module's app."""
+    from varlen_server.datasets.tasks import fail_lost_imports
+
+    fail_lost_imports()
+
+
+async def retry_stalled_jobs(app: App, silent_seconds: float = SILENT_SECONDS) -> int:
+    """Put jobs back whose worker has been silent; returns how many."""
+    stalled = list(await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=silent_seconds))
+    for job in stalled:
+        if job.attempts < MOST_ATTEMPTS:
+            await app.job_manager.retry_job(job)
+    return len(stalled)

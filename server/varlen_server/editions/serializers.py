@@ -7,9 +7,9 @@ from typing import Any
 from django.utils import timezone
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
+from varlen.datasets.convert import KINDS, in_words
 from varlen.datasets.formats import WRITERS
 from varlen.datasets.image_files import IMAGE_TYPES
-from varlen.datasets.losses import KINDS, in_words
 from varlen.editions.export_spec import MOST_IMAGES, MOST_VARIANTS
 
 from varlen_server.datasets.serializers import NamedCountSerializer, ObjectSerializer, PageQuerySerializer

@@ -1,4 +1,4 @@
-"""Editions: ordered, estimated, cancelled, resumed, checked, removed, scored."""
+"""Orders for editions, their names, and what is done with them."""
 
 from __future__ import annotations
 
@@ -13,29 +13,39 @@ from django.db import transaction
 from django.db.models import Max
 from rest_framework.exceptions import NotFound
 from rest_framework.generics import get_object_or_404
-from varlen.datasets.losses import check_losses, in_words, losses_of
+from varlen.datasets.convert import check_losses, in_words, losses_of
 from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.scores import Score, attach, read_scores, scores_of
 from varlen.errors import EditionError
-from varlen.forecasts.outlook import expected_labels
+from varlen.forecasts.expected_counts import expected_labels
 from varlen.pipeline.document import from_json
 from varlen.stores import url_of
 
 from varlen_server.authorship import by_whom
+from varlen_server.backups import deleting
 from varlen_server.datasets.imports import allowed_url
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.services import load, split_counts
 from varlen_server.editions.models import Edition
-from varlen_server.editions.names import free_name
 from varlen_server.editions.tasks import check_edition, copy_edition, make_edition
 from varlen_server.errors import Conflict
-from varlen_server.keeping import deleting
-from varlen_server.people.log import note
-from varlen_server.pipelines.models import Revision
-from varlen_server.pipelines.services import register
-from varlen_server.sheet.cost import cost_of
+from varlen_server.people.services import note
+from varlen_server.pipelines.models import Revision, register
 from varlen_server.sheet.renderers import renderer_of
+from varlen_server.sheet.services import cost_of
+
+
+def free_name(name: str) -> str:
+    """The name, with a number after it where another edition has it already."""
+    taken = set(Edition.objects.filter(name__startswith=name).values_list("name", flat=True))
+    return next(each for each in (name, *(f"{name} ({number})" for number in range(2, len(taken) + 3))) if each not in taken)
+
+
+def spec_of(wish: dict[str, Any]) -> ExportSpec:
+    """What is ordered. Raises `EditionError` for what can't be made."""
+    return ExportSpec(**ExportSpec.fields_of(wish))
+
 
 State = Edition.State
 

@@ -21,7 +21,7 @@ from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.services import load
 from varlen_server.editions.models import Edition
-from varlen_server.watch import Watch
+from varlen_server.job_progress import Watch
 
 
 @app.task(name="make_edition", retry=RetryStrategy(max_attempts=5, wait=2), lock="editions")
@@ -122,15 +122,15 @@ def copy_edition(edition_id: int, url: str) -> None:
     def progress(done: int, total: int) -> None:
         watch.note(copy_state={"state": "copying", "url": url, "done": done, "total": total})
 
-    def told(found: dict[str, object]) -> None:
+    def on_progress(found: dict[str, object]) -> None:
         rows.update(copy_state=found)
 
     try:
         copy_to_store(edition.folder, url, progress)
     except (VarlenError, OSError) as error:
-        told({"state": "failed", "url": url, "message": str(error)})
+        on_progress({"state": "failed", "url": url, "message": str(error)})
     else:
-        told({"state": "copied", "url": url, "at": timezone.now().isoformat()})
+        on_progress({"state": "copied", "url": url, "at": timezone.now().isoformat()})
 
 
 class _Progress:

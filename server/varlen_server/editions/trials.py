@@ -12,8 +12,7 @@ from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.editions.models import Edition
-from varlen_server.editions.orders import spec_of
-from varlen_server.editions.services import order_edition
+from varlen_server.editions.services import order_edition, spec_of
 from varlen_server.pipelines.models import Revision
 
 _GIVEN_UP = (Edition.State.CANCELLED, Edition.State.FAILED)
@@ -86,7 +85,7 @@ def _cell(dataset: Dataset, revision: Revision, newest: dict[Key, Edition]) -> C
 
 def _compared_scores(cells: list[Cell]) -> None:
     """Give every cell its scores over runs, compared with the dataset's baseline."""
-    from varlen.evidence.compared_scores import ScoredEdition, compare_scores
+    from varlen.evidence.paired import ScoredEdition, compare_scores
 
     scored = []
     for edition in Edition.objects.filter(pk__in=[cell["edition"] for cell in cells if cell["edition"]], state=Edition.State.DONE):

@@ -2,31 +2,45 @@
 
 from __future__ import annotations
 
+from django.http import HttpResponse
 from django.http.response import HttpResponseBase
 from drf_spectacular.utils import extend_schema
 from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
+from varlen.editions.edition import compare
+from varlen.editions.recreate import recreate
+from varlen.editions.scores import scores_of
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.serializers import MessageSerializer
-from varlen_server.editions import services
+from varlen_server.editions import images, services, trials
 from varlen_server.editions.models import Edition
-from varlen_server.editions.orders import spec_of
-from varlen_server.editions.range_responses import zip_response
 from varlen_server.editions.serializers import (
+    CellSerializer,
     CopyRequestSerializer,
+    EditionDifferenceSerializer,
+    EditionPageSerializer,
     EditionRequestSerializer,
+    EditionRowSerializer,
+    EditionRowsQuerySerializer,
     EditionSerializer,
     EstimateRequestSerializer,
     EstimateSerializer,
+    RecreatedSerializer,
     ResumeSerializer,
+    ScoreSerializer,
+    ScoresRequestSerializer,
+    TrialsStartSerializer,
 )
-from varlen_server.editions.zip_stream import Zip
+from varlen_server.editions.services import attach_scores, done_or_404, spec_of
+from varlen_server.editions.tasks import source_of
+from varlen_server.editions.zip_stream import Zip, zip_response
 from varlen_server.people.roles import ASKING
 from varlen_server.pipelines.models import Revision
-from varlen_server.requests import body_of
+from varlen_server.previews import check_width, picture_response
+from varlen_server.requests import body_of, query_of
 
 
 def _shown(pk: int, status: int = 200) -> Response:
@@ -118,3 +132,77 @@ class EditionDownload(APIView):
         edition = services.done_or_404(pk)
         version = services.download_version(edition)
         return zip_response(request._request, Zip(edition.folder, version), services.download_name(edition), f'"{version}"')
+
+
+class EditionImages(APIView):
+    @extend_schema(parameters=[EditionRowsQuerySerializer], responses=EditionPageSerializer, operation_id="editions_images")
+    def get(self, request: Request, pk: int) -> Response:
+        """Images of an edition that meet every filter, a page at a time, with their labels."""
+        wish = query_of(request, EditionRowsQuerySerializer)
+        return Response(EditionPageSerializer(images.page_of_rows(done_or_404(pk), wish)).data)
+
+
+class EditionImage(APIView):
+    @extend_schema(responses=EditionRowSerializer, operation_id="editions_image")
+    def get(self, request: Request, pk: int, row: int) -> Response:
+        """One image of an edition with its trace and labels."""
+        edition = done_or_404(pk)
+        return Response(EditionRowSerializer(images.shown_rows(edition, [images.row_or_404(edition, row)])[0]).data)
+
+
+class EditionPicture(APIView):
+    @extend_schema(responses={(200, "image/jpeg"): bytes}, operation_id="editions_picture")
+    def get(self, request: Request, pk: int, row: int, digest: str, width: int) -> HttpResponse:
+        """A picture of an edition as it lies in its folder, as JPEG, at most `width` px wide."""
+        check_width(width)
+        return picture_response(images.picture(done_or_404(pk), row, digest, width))
+
+
+class EditionRecreate(APIView):
+    roles = ASKING
+    throttle_scope = "count"
+
+    @extend_schema(request=None, responses={200: RecreatedSerializer, 422: MessageSerializer}, operation_id="editions_recreate")
+    def post(self, request: Request, pk: int, row: int) -> Response:
+        """Make one image again from its record and the source dataset, and compare it with what was written."""
+        edition = done_or_404(pk)
+        made = recreate(edition.folder, images.row_or_404(edition, row), source_of(edition))
+        return Response({"identical": made.identical, "differences": made.differences})
+
+
+class EditionScores(APIView):
+    for_scores = ("GET", "POST")
+
+    @extend_schema(responses=ScoreSerializer(many=True), operation_id="scores_list")
+    def get(self, request: Request, pk: int) -> Response:
+        """An edition's scores, by name, split and epoch."""
+        return Response(ScoreSerializer(scores_of(done_or_404(pk).folder), many=True).data)
+
+    @extend_schema(request=ScoresRequestSerializer, responses={201: ScoreSerializer(many=True), 422: MessageSerializer}, operation_id="scores_attach")
+    def post(self, request: Request, pk: int) -> Response:
+        """Attach scores, one by one or as the text of a file."""
+        wish = body_of(request, ScoresRequestSerializer)
+        scores = attach_scores(done_or_404(pk), wish["scores"], wish["text"], wish["source"])
+        return Response(ScoreSerializer(scores, many=True).data, status=201)
+
+
+class EditionCompare(APIView):
+    @extend_schema(responses={200: EditionDifferenceSerializer, 422: MessageSerializer}, operation_id="editions_compare")
+    def get(self, request: Request, pk: int, other: int) -> Response:
+        """What differs between two editions."""
+        return Response(EditionDifferenceSerializer(compare(done_or_404(pk).folder, done_or_404(other).folder)).data)
+
+
+class Trials(APIView):
+    throttle_scope = "order"
+
+    @extend_schema(responses=CellSerializer(many=True), operation_id="trials_list")
+    def get(self, request: Request) -> Response:
+        """A cell for every pipeline and dataset, as both are now."""
+        return Response(CellSerializer(trials.all_cells(), many=True).data)
+
+    @extend_schema(request=TrialsStartSerializer, responses=CellSerializer(many=True), operation_id="trials_start")
+    def post(self, request: Request) -> Response:
+        """Order the editions that are missing for some pipelines and datasets."""
+        wish = body_of(request, TrialsStartSerializer)
+        return Response(CellSerializer(trials.start(wish["datasets"], wish["pipelines"], wish, wish["accept_loss"]), many=True).data)

@@ -15,7 +15,7 @@ from varlen.pipeline.document import from_json
 
 from varlen_server.datasets.services import load
 from varlen_server.evidence.models import Inquiry
-from varlen_server.watch import Watch
+from varlen_server.job_progress import Watch
 
 State = Inquiry.State
 #: What a match does, in words, and how much of the whole it is about.
@@ -51,11 +51,11 @@ def _match(inquiry: Inquiry, progress: _Progress) -> dict[str, object]:
         raise EvidenceError(f"the field {inquiry.field_name!r} is not here any more")
     given = from_json(inquiry.documents[0]) if inquiry.documents else None
 
-    def told(what: str, done: int) -> None:
+    def on_progress(what: str, done: int) -> None:
         progress.doing, share = DOING[what]
         progress(share, None)
 
-    found = match(_source(inquiry), load(inquiry.field.pk, inquiry.field.digest), given, workers=os.cpu_count() or 1, progress=told,
+    found = match(_source(inquiry), load(inquiry.field.pk, inquiry.field.digest), given, workers=os.cpu_count() or 1, progress=on_progress,
                   stop=progress.raise_if_stopped)  # fmt: skip
     return found.to_json(values=True)
 

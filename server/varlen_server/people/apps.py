@@ -8,6 +8,6 @@ class PeopleConfig(AppConfig):
     label = "people"
 
     def ready(self) -> None:
-        from varlen_server.people import log
+        from varlen_server.people import services
 
-        log.begin()
+        services.begin()

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import TYPE_CHECKING, Any
 
+from django.conf import settings
 from rest_framework.authentication import BaseAuthentication
 from rest_framework.exceptions import AuthenticationFailed, PermissionDenied
 from rest_framework.permissions import BasePermission
 from rest_framework.request import Request
+from rest_framework.throttling import ScopedRateThrottle
 
 from varlen_server.people.roles import Needs, Role, Scope
 from varlen_server.people.visitors import Refused, Visitor
+from varlen_server.requests import address_of
 
 if TYPE_CHECKING:
     from rest_framework.views import APIView
+
 
 #: What a method needs where a view says nothing else. Deleting is for admins.
 USUALLY = {
@@ -69,3 +74,17 @@ def _in_scope(scope: Scope, method: str, needed: Role, view: APIView) -> bool:
     if scope == Scope.SCORES:
         return method in getattr(view, "for_scores", ())
     return needed != Role.ADMIN and (scope == Scope.WRITE or needed == Role.VIEWER)
+
+
+class VisitorThrottle(ScopedRateThrottle):
+    """Counts views with a `throttle_scope`; only where people sign in."""
+
+    def allow_request(self, request: Request, view: APIView) -> bool:
+        if not settings.SIGN_IN or request.method in ("GET", "HEAD", "OPTIONS"):
+            return True
+        return super().allow_request(request, view)
+
+    def get_cache_key(self, request: Request, view: APIView) -> str:
+        visitor: Any = request.user
+        who = visitor.name if isinstance(visitor, Visitor) else address_of(request._request)
+        return self.cache_format % {"scope": self.scope, "ident": hashlib.sha256(who.encode()).hexdigest()[:32]}

@@ -11,14 +11,13 @@ from rest_framework.generics import get_object_or_404
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from varlen.pipeline.diff import differences
-from varlen.pipeline.document import from_json
+from varlen.pipeline.document import differences, from_json
 from varlen.pipeline.starting_points import STARTING_POINTS
 from varlen.steps import CATALOGUE, describe
 
 from varlen_server.datasets.serializers import MessageSerializer
 from varlen_server.people.roles import ASKING
-from varlen_server.pipelines.models import Pipeline, Revision
+from varlen_server.pipelines.models import Pipeline, Revision, create, revision_lines, save
 from varlen_server.pipelines.serializers import (
     CompareSerializer,
     DifferenceSerializer,
@@ -31,7 +30,6 @@ from varlen_server.pipelines.serializers import (
     StartingPointSerializer,
     StepSerializer,
 )
-from varlen_server.pipelines.services import create, revision_lines, save
 from varlen_server.requests import body_of
 
 

@@ -1,4 +1,4 @@
-"""The processes that make tiles: each picture goes to the process that has it decoded; one that dies is replaced."""
+"""The processes that make tiles: each picture goes to the process that has it decoded; one that dies is replaced. Counting waits for them."""
 
 from __future__ import annotations
 
@@ -7,9 +7,10 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
 from typing import Any
 
 from varlen.executors import processes as new_processes
@@ -63,7 +64,6 @@ def _set_up() -> None:
 
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "varlen_server.settings")
     django.setup()
-    import varlen_server.sheet.tile_stream  # noqa: F401
 
     threading.Thread(target=watch_memory, args=[lambda: os._exit(1)], daemon=True).start()
 
@@ -78,3 +78,29 @@ def watch_memory(end: Callable[[], None]) -> None:
         if used > MEMORY_LIMIT:
             print(f"a web process has grown to {used} MiB, beyond {MEMORY_LIMIT}: another takes its place", file=sys.stderr, flush=True)
             return end()
+
+
+_changed = threading.Condition()
+_waiting = 0
+#: However much is waited for, counting resumes after this many seconds.
+LONGEST = 2.0
+
+
+@contextmanager
+def foreground() -> Iterator[None]:
+    """While this lasts somebody waits for pictures; nothing else is done in between."""
+    global _waiting
+    with _changed:
+        _waiting += 1
+    try:
+        yield
+    finally:
+        with _changed:
+            _waiting -= 1
+            _changed.notify_all()
+
+
+def yield_to_foreground() -> None:
+    """Called now and then by what is counted in the background: waits while somebody waits for pictures."""
+    with _changed:
+        _changed.wait_for(lambda: _waiting == 0, LONGEST)

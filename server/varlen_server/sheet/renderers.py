@@ -7,8 +7,8 @@ from functools import lru_cache
 from django.db import connection
 from rest_framework.exceptions import NotFound
 from varlen.pipeline.document import Pipeline, from_json
-from varlen.render.picture_cache import PictureCache
 from varlen.render.renderer import Renderer
+from varlen.render.source_pictures import PictureCache
 
 from varlen_server.datasets.models import Dataset
 from varlen_server.datasets.services import load

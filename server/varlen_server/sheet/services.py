@@ -1,12 +1,9 @@
-"""What the contact sheet, the ledger and the forecasts answer with.
-
-A tile's address names dataset snapshot, pipeline, image and variant by content; the seed is
-part of the pipeline. So what an address shows never changes and may be kept for ever.
-"""
+"""What an order costs, measured once for all who ask."""
 
 from __future__ import annotations
 
 import contextlib
+import os
 from collections import Counter
 from functools import lru_cache, partial
 from pathlib import Path
@@ -17,14 +14,14 @@ from django.conf import settings
 from rest_framework.exceptions import NotFound
 from rest_framework.generics import get_object_or_404
 from varlen.editions.allotment import Allotment
-from varlen.editions.export_spec import ExportSpec
+from varlen.editions.export_spec import TRAINING, ExportSpec
 from varlen.errors import RenderError
 from varlen.forecasts.advice import advice_on
+from varlen.forecasts.affine_plans import Tally
+from varlen.forecasts.expected_counts import cost_of_one, expected_labels, seconds_for
 from varlen.forecasts.label_forecast import count_draws, forecast
 from varlen.forecasts.limits import largest_range
-from varlen.forecasts.outlook import expected_labels
-from varlen.forecasts.tally import Tally
-from varlen.forecasts.worst import By, worst_variants
+from varlen.forecasts.worst_variants import By, worst_variants
 from varlen.pipeline.document import from_json
 from varlen.pipeline.plan import Plan, Resample
 from varlen.render.renderer import Renderer
@@ -33,12 +30,26 @@ from varlen.steps import CATALOGUE
 
 from varlen_server.content_store import link_as
 from varlen_server.datasets.models import Dataset, Image
-from varlen_server.pipelines.services import register
-from varlen_server.previews import preview
-from varlen_server.response_cache import cached_json, cached_picture
-from varlen_server.sheet.cost import cost_of
-from varlen_server.sheet.priority import yield_to_foreground
+from varlen_server.pipelines.models import register
+from varlen_server.previews import cached_json, cached_picture, preview
+from varlen_server.sheet.render_pool import yield_to_foreground
 from varlen_server.sheet.renderers import renderer_for, renderer_of
+
+#: Images made to tell.
+MEASURED = 4
+
+
+def cost_of(renderer: Renderer, dataset_digest: str, spec: ExportSpec, allotment: Allotment) -> dict[str, float]:
+    """`bytes` and `seconds`, on all cores of this machine, of an edition.
+
+    Of one image it is measured once for a dataset, a pipeline and a form of pictures, so that all who ask hear the same.
+    """
+    varied = sorted((split, (spec.allots and split == TRAINING) or any(spec.variants_for(split))) for split in allotment.keys)
+    asked = [dataset_digest, renderer.pipeline.digest, spec.format, spec.image, spec.quality, varied]
+    size, seconds = orjson.loads(cached_json("costs", asked, lambda: cost_of_one(renderer, spec, allotment, MEASURED)))
+    total = sum(allotment.counts().values())
+    return {"bytes": round(size * total), "seconds": seconds_for(total, seconds, os.cpu_count() or 1)}
+
 
 #: Variants whose labels are followed for the ledger.
 SAMPLE = 96

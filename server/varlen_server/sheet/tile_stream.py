@@ -31,11 +31,9 @@ from varlen.render.quick_look import quick_look
 from varlen.render.renderer import Renderer
 
 from varlen_server.datasets.models import Image
-from varlen_server.pipelines.services import register
-from varlen_server.previews import screen_jpeg
-from varlen_server.response_cache import cached_json
-from varlen_server.sheet.priority import foreground
-from varlen_server.sheet.render_pool import RenderProcess, render_processes
+from varlen_server.pipelines.models import register
+from varlen_server.previews import cached_json, screen_jpeg
+from varlen_server.sheet.render_pool import RenderProcess, foreground, render_processes
 from varlen_server.sheet.renderers import renderer_of
 from varlen_server.sheet.services import Bench, asked_path, dataset_of, exact_picture, kept_picture, key_of, refused, runs_of, tile_facts
 

@@ -9,7 +9,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from varlen_server.datasets.serializers import MessageSerializer
-from varlen_server.editions.orders import spec_of
+from varlen_server.editions.services import spec_of
 from varlen_server.people.roles import ASKING
 from varlen_server.previews import FOR_EVER, check_width, map_response, picture_response
 from varlen_server.requests import body_of

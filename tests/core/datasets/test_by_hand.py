@@ -9,13 +9,12 @@ from typing import Any
 import numpy as np
 import pytest
 from PIL import Image
-from varlen.datasets.convert import convert
+from varlen.datasets.convert import KINDS, convert
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import READERS, WRITERS, catalogue, open_dataset, read_dataset, recognise, title_of
 from varlen.datasets.formats.base import FileNames, LabelCounts
 from varlen.datasets.formats.tree import Tree
 from varlen.datasets.import_options import ImportOptions
-from varlen.datasets.losses import KINDS
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import open_files
 from varlen.datasets.splits import default_splits, draw_splits, in_order, split_from_path

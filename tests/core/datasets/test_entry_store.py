@@ -9,8 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.entry import Entry
-from varlen.datasets.entry_store import StoredEntries
+from varlen.datasets.entry import Entry, StoredEntries
 from varlen.datasets.formats import read_dataset
 from varlen.draws import PartnerRing, Stream
 from varlen.model.geometry import Size
@@ -42,7 +41,7 @@ def test_images_in_a_file_are_found_by_their_keys(keys: list[str]) -> None:
 
 def test_images_in_a_file_are_the_same_dataset(survey_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     few = read_dataset(survey_folder)
-    monkeypatch.setattr("varlen.datasets.entry_store.FEW", 3)
+    monkeypatch.setattr("varlen.datasets.entry.FEW", 3)
     many = read_dataset(survey_folder)
     assert isinstance(many.entries, StoredEntries)
     for each in (many, pickle.loads(pickle.dumps(many))):

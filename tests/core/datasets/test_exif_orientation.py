@@ -9,8 +9,7 @@ import numpy as np
 import pytest
 from varlen.datasets.convert import convert
 from varlen.datasets.entry import Entry
-from varlen.datasets.exif_orientation import upright_entry, upright_raster
-from varlen.datasets.image_files import decode, is_upright, read_header, upright_size
+from varlen.datasets.image_files import decode, is_upright, read_header, upright_entry, upright_raster, upright_size
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.importer import Importer
 from varlen.datasets.ingest import IngestedImage

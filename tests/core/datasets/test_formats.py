@@ -28,7 +28,7 @@ from varlen.errors import DatasetError, EditionError
 from varlen.model.geometry import Size
 from varlen.model.objects import Part, make_objects
 from varlen.render.renderer import Renderer
-from varlen.shapes.mask_polygons import mask_from_polygon
+from varlen.shapes.polygons import mask_from_polygon
 
 from tests.conftest import PROJECT, dotted, light_near, make_pipeline
 from tests.core.scenes import said

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from varlen.datasets.findings.image_checks import ALIKE, ImageChecks, ScannedImage, likeness_hash, scan_file, scan_image
+from varlen.datasets.findings.checks import ALIKE, ImageChecks, ScannedImage, likeness_hash, scan_file, scan_image
 from varlen.datasets.image_files import encode
 
 

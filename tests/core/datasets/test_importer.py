@@ -19,11 +19,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 from varlen.datasets.entry import Entry
-from varlen.datasets.exif_orientation import upright_entry, upright_raster
 from varlen.datasets.findings import check_dataset
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.formats.json_stream import pieces
-from varlen.datasets.image_files import decode, encode, read_header
+from varlen.datasets.image_files import decode, encode, read_header, upright_entry, upright_raster
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.importer import Importer, preview_dataset
 from varlen.datasets.ingest import IngestedImage

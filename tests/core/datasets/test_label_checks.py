@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from varlen.datasets.entry import Entry
+from varlen.datasets.findings.checks import LabelChecks
 from varlen.datasets.findings.kinds import EDITS, EXAMPLES, KINDS, Finding, FindingCounts, by_severity
-from varlen.datasets.findings.label_checks import LabelChecks
 from varlen.datasets.image_files import ImageHeader
 from varlen.datasets.skeleton import Skeleton
 from varlen.errors import ReadProblems

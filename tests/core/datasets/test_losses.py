@@ -8,11 +8,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from varlen.datasets.convert import convert
+from varlen.datasets.convert import KINDS, LossRefused, accepted_kinds, check_losses, convert, kinds_of, losses_of
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import READERS, WRITERS, default_format, read_dataset
 from varlen.datasets.formats.base import LabelCounts
-from varlen.datasets.losses import KINDS, LossRefused, accepted_kinds, check_losses, kinds_of, losses_of
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import EditionError, ReadProblems

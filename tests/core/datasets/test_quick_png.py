@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.quick_png import encode_png
+from varlen.datasets.quick_codecs import encode_png
 
 
 @settings(max_examples=60)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from scipy import ndimage
-from varlen.demo.softness import blurred
+from varlen.demo.scene import blurred
 
 
 @pytest.mark.parametrize("edges", ["symmetric", "wrap"])

@@ -9,7 +9,7 @@ import pytest
 from typer.testing import CliRunner
 from varlen.cli.main import app
 from varlen.datasets.dataset import Dataset
-from varlen.editions.hands import WORTH, fitting_workers
+from varlen.editions.chunks import WORTH, fitting_workers
 
 
 def test_few_images_are_made_in_one_process_and_many_in_all(survey: Dataset, monkeypatch: pytest.MonkeyPatch) -> None:

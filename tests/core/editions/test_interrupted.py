@@ -17,9 +17,9 @@ from pathlib import Path
 
 import psutil
 import pytest
-import varlen.datasets.entry_store
+import varlen.datasets.entry
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.entry_store import StoredEntries
+from varlen.datasets.entry import StoredEntries
 from varlen.datasets.formats import read_dataset
 from varlen.editions.chunks import ImageFailed
 from varlen.editions.export import export
@@ -129,7 +129,7 @@ def test_a_full_disk_stops_it_and_says_what_is_missing(survey: Dataset, lamp_dri
 def test_images_kept_in_a_file_make_the_same_edition(
     survey_folder: Path, lamp_drift: dict, wanted: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(varlen.datasets.entry_store, "FEW", 3)
+    monkeypatch.setattr(varlen.datasets.entry, "FEW", 3)
     dataset = read_dataset(survey_folder)
     assert isinstance(dataset.entries, StoredEntries)
     assert export(dataset, from_json(lamp_drift), tmp_path / "out", ORDER, workers=2)["output_digest"] == wanted
@@ -219,7 +219,7 @@ def test_the_same_edition_from_machines_that_see_none_of_its_folders(
 ) -> None:
     """The source comes from a store, what is made comes back with the answer; a source that nobody there can see is named."""
     send_folder(bucket, survey_folder, "survey")
-    monkeypatch.setattr("varlen.datasets.entry_store.FEW", 2)  # labels in a file, as those of very many images
+    monkeypatch.setattr("varlen.datasets.entry.FEW", 2)  # labels in a file, as those of very many images
     stored = read_dataset(f"{bucket.url}/survey")
     pipeline = from_json(json.loads((survey_folder / "pipelines" / "lamp-drift.varlen.json").read_text()))
     made = export(stored, pipeline, tmp_path / "out", ORDER, scheduler=cluster_apart)

@@ -19,7 +19,7 @@ from varlen.editions.rows import read_rows
 from varlen.editions.trials import grid
 from varlen.editions.verify import verify
 from varlen.errors import EditionError
-from varlen.forecasts.outlook import outlook
+from varlen.forecasts.expected_counts import outlook
 
 from tests.conftest import make_pipeline
 from tests.core.datasets.trees import write_tree

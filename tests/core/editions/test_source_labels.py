@@ -15,8 +15,7 @@ from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import SOURCES, read_record
 from varlen.editions.recreate import recreate
 from varlen.editions.rows import read_rows
-from varlen.editions.source import source_of
-from varlen.editions.source_labels import dataset_of_row
+from varlen.editions.source import dataset_of_row, source_of
 from varlen.editions.verify import verify
 from varlen.errors import VarlenError
 from varlen.pipeline.document import from_json, read
@@ -28,7 +27,7 @@ from tests.core.golden.dataset import golden
 def kept() -> Iterator[None]:
     """Labels are kept of few images, too."""
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr("varlen.editions.source_labels.FEW", 0)
+        patch.setattr("varlen.editions.source.FEW", 0)
         yield
 
 

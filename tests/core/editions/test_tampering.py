@@ -15,10 +15,10 @@ import pytest
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import encode
+from varlen.editions.deep_verify import verify_deep
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import record_digest
-from varlen.editions.remade import verify_deep
 from varlen.editions.verify import verify
 
 from tests.conftest import make_pipeline

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
-from varlen.editions.compare import compare
+from varlen.editions.edition import compare
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import SCORES

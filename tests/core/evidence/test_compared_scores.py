@@ -16,7 +16,7 @@ from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.scores import Score, attach, read_scores, scores_of
 from varlen.errors import EvidenceError
-from varlen.evidence.compared_scores import COLUMNS, ScoredEdition, compare_scores, read_editions, to_csv
+from varlen.evidence.paired import COLUMNS, ScoredEdition, compare_scores, read_editions, to_csv
 
 from tests.conftest import make_pipeline
 

@@ -5,18 +5,15 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from varlen.datasets.image_files import decode, encode
-from varlen.evidence.compression import quality_of_file, quality_of_pixels
 from varlen.evidence.conditions import PIXEL_NAMES, conditions_of
-from varlen.evidence.detail import detail_of
+from varlen.evidence.pixel_measures import detail_of, quality_of_file, quality_of_pixels
 from varlen.kernels.blur import gaussian
+from varlen.kernels.camera import add_noise, jpeg_artifacts, relight
 from varlen.kernels.detail_energy import WEIGHTS, block_details
-from varlen.kernels.jpeg_artifacts import jpeg_artifacts
-from varlen.kernels.noise import add_noise
 from varlen.kernels.recolor import recolor
-from varlen.kernels.relight import relight
 from varlen.model.effects import Curve, Recolor
 from varlen.model.geometry import Size
-from varlen.steps.tone import Gamma, Warmth
+from varlen.steps.color import Gamma, Warmth
 
 from tests.core.evidence.pictures import varied
 
@@ -73,7 +70,7 @@ def test_warmth_is_told_with_its_sign_and_size(shift: float) -> None:
 
 
 def test_saturation_scales_with_the_factor() -> None:
-    from varlen.steps.color_jitter import saturation_matrix
+    from varlen.steps.color import saturation_matrix
 
     for picture in varied():
         before, after = (conditions_of(each)["saturation"] for each in (picture, _recolored(picture, saturation_matrix(0.5))))

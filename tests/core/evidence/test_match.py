@@ -12,9 +12,9 @@ from scipy import ndimage
 from varlen.datasets.formats import read_dataset
 from varlen.datasets.image_files import encode
 from varlen.errors import EvidenceError
-from varlen.evidence.coverage import covered, differs, told_apart
+from varlen.evidence.conditions import covered, differs, told_apart
+from varlen.evidence.domain_classifier import tell_apart
 from varlen.evidence.match import match
-from varlen.evidence.telling import tell_apart
 from varlen.pipeline.document import Pipeline
 
 from tests.core.evidence.pictures import clouds, hills, page, walls

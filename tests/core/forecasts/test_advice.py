@@ -12,8 +12,7 @@ from hypothesis import strategies as st
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.forecasts.advice import advice_on
-from varlen.pipeline.diff import differences
-from varlen.pipeline.document import from_json
+from varlen.pipeline.document import differences, from_json
 
 from tests.conftest import make_pipeline, write_coco
 

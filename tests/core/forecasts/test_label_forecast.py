@@ -22,9 +22,9 @@ from varlen.editions.export_spec import ExportSpec
 from varlen.editions.recreate import recreate
 from varlen.editions.rows import find_row
 from varlen.errors import EditionError, PipelineError
+from varlen.forecasts.affine_plans import outlined as without_masks
 from varlen.forecasts.label_forecast import count_draws, forecast
 from varlen.forecasts.limits import largest_range
-from varlen.forecasts.tally import outlined as without_masks
 from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline

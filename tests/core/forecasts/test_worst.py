@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
-from varlen.forecasts.worst import DRAWS, By, worst_variants
+from varlen.forecasts.worst_variants import DRAWS, By, worst_variants
 from varlen.labels.outcomes import SOURCE
 from varlen.render.renderer import Renderer
 

@@ -30,7 +30,7 @@ from varlen.datasets.entry import Entry
 from varlen.model.geometry import Size
 from varlen.pipeline.document import from_json
 from varlen.render.renderer import Renderer
-from varlen.render.picture_cache import PictureCache
+from varlen.render.source_pictures import PictureCache
 from varlen.model.objects import Part, make_objects
 from varlen.steps import CATALOGUE
 class Pictures(Dataset):

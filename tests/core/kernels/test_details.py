@@ -1,4 +1,4 @@
-"""Detail steps and composed pixels against plain formulas, SciPy and a real codec."""
+"""PixelOperation steps and composed pixels against plain formulas, SciPy and a real codec."""
 
 from __future__ import annotations
 
@@ -13,15 +13,12 @@ from PIL import Image
 from scipy import ndimage
 from varlen.kernels.bends import backward, forward
 from varlen.kernels.blur import motion_blur, sharpen
+from varlen.kernels.camera import add_noise, jpeg_artifacts, random_levels, relight
 from varlen.kernels.compositing import blend
 from varlen.kernels.equalize import equalize
-from varlen.kernels.jpeg_artifacts import jpeg_artifacts
-from varlen.kernels.noise import add_noise, random_levels
 from varlen.kernels.recolor import recolor
-from varlen.kernels.relight import relight
 from varlen.kernels.warp_mapped import warp_mapped
-from varlen.model.bends import DisplacementField
-from varlen.model.effects import Curve, Recolor
+from varlen.model.effects import Curve, DisplacementField, Recolor
 from varlen.model.geometry import Matrix, Size, about, quad_from_square, rotation, scaling
 from varlen.steps import CATALOGUE
 

@@ -10,8 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 from varlen.kernels.blur import gaussian
-from varlen.kernels.exposure import exposed_share
 from varlen.kernels.jit import kernel
+from varlen.kernels.label_transforms import exposed_share
 from varlen.kernels.packed_pixels import blend2x2
 from varlen.kernels.pixel_digest import pixel_digest
 from varlen.kernels.recolor import recolor

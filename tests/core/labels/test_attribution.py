@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import pytest
-from varlen.labels.attribution import SOURCE, shrinking_step
+from varlen.labels.outcomes import SOURCE, shrinking_step
 from varlen.model.geometry import IDENTITY, Matrix, Size, rotation, scaling
-from varlen.pipeline.plan import Member, Resample
+from varlen.pipeline.plan import Resample, StepTransform
 
 SIZE = Size(100, 100)
 #: A perspective that shrinks sides to 0.867 in the middle of the picture, and more below.
@@ -16,7 +16,7 @@ def run(*moves: tuple[str, Matrix]) -> Resample:
     members, so_far = [], IDENTITY
     for name, matrix in moves:
         so_far = so_far.then(matrix)
-        members.append(Member(name, (), so_far, SIZE))
+        members.append(StepTransform(name, (), so_far, SIZE))
     return Resample(SIZE, SIZE, matrix=so_far, members=members)
 
 

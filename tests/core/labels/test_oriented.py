@@ -11,10 +11,9 @@ import pytest
 import shapely
 from hypothesis import given
 from hypothesis import strategies as st
-from varlen.datasets.convert import convert
+from varlen.datasets.convert import convert, losses_of
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
-from varlen.datasets.losses import losses_of
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.labels.oriented import around, is_rectangle, smallest_around

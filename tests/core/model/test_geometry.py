@@ -9,7 +9,7 @@ import pytest
 import shapely
 from hypothesis import assume, given
 from hypothesis import strategies as st
-from varlen.kernels.exposure import exposed_share
+from varlen.kernels.label_transforms import exposed_share
 from varlen.model.geometry import IDENTITY, Matrix, Size, about, area, clip_polygon, quad_from_square, rotation, scaling, translation
 
 NUMBER = st.floats(-50, 50)

@@ -6,7 +6,7 @@ import re
 
 import numpy as np
 import pytest
-from varlen.render.class_colors import CLASS_COLORS
+from varlen.render.contact_sheet import CLASS_COLORS
 
 from tests.conftest import PROJECT
 

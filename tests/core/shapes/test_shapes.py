@@ -18,8 +18,7 @@ from varlen.labels.label_maps import VOID
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, Outlines, Part, make_objects
 from varlen.render.renderer import Renderer
-from varlen.shapes.mask_polygons import mask_from_polygon, polygon_from_mask
-from varlen.shapes.polygons import clipped
+from varlen.shapes.polygons import clipped, mask_from_polygon, polygon_from_mask
 
 from tests.conftest import make_pipeline
 

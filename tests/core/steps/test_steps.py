@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from varlen.draws import PartnerRing, Stream
-from varlen.kernels.exposure import exposed_share
+from varlen.kernels.label_transforms import exposed_share
 from varlen.model.effects import Mosaic, Move
 from varlen.model.geometry import Size
 from varlen.steps import CATALOGUE, describe

@@ -18,7 +18,8 @@ from varlen.errors import PipelineError
 from varlen.model.geometry import Size
 from varlen.pipeline.document import Pipeline
 from varlen.steps import CATALOGUE
-from varlen.steps.base import DrawContext, PlacedObject, Step, is_span
+from varlen.steps.base import DrawContext, PlacedObject, Step
+from varlen.steps.parameters import is_span
 
 from tests.conftest import PROJECT, make_pipeline
 

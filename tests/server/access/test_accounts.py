@@ -125,7 +125,7 @@ def test_guessing_is_stopped(db: None) -> None:
 
 
 def test_a_refusal_takes_as_long_whether_the_name_exists(db: None, settings: Any) -> None:
-    settings.PASSWORD_HASHERS = ["varlen_server.people.hashers.PasswordHasher"]
+    settings.PASSWORD_HASHERS = ["varlen_server.people.services.PasswordHasher"]
     settings.AXES_ENABLED = False
     person("luna", "editor")
     person("shut-out", "editor")

@@ -70,7 +70,7 @@ def test_enormous_bodies_are_refused_unread(visitors: dict[str, Client]) -> None
 
 
 def test_expensive_things_are_limited_by_person(visitors: dict[str, Client], monkeypatch: pytest.MonkeyPatch) -> None:
-    from varlen_server.people.throttles import VisitorThrottle
+    from varlen_server.people.permissions import VisitorThrottle
 
     monkeypatch.setattr(VisitorThrottle, "THROTTLE_RATES", {"order": "3/min", "sign-in": "30/min", "count": "2/min", "render": "2/min"})
     worker, admin = visitors["editor"], visitors["admin"]

@@ -9,11 +9,10 @@ import hashlib
 from collections.abc import Callable
 
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.findings.image_checks import ImageChecks, likeness_hash, scan_image
+from varlen.datasets.findings.checks import ImageChecks, LabelChecks, likeness_hash, scan_image
 from varlen.datasets.findings.kinds import EDITS, KINDS, SEVERITIES, Finding, by_severity
-from varlen.datasets.findings.label_checks import LabelChecks
 from varlen.datasets.image_files import read_header
-from varlen.datasets.map_levels import MapLevels
+from varlen.datasets.level_rules import MapLevels
 from varlen.datasets.prepared_files import PreparedFiles
 from varlen.errors import DatasetError, ReadProblems
 

@@ -8,9 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.drawing import drawn_splits
-from varlen.datasets.entry import Entry
-from varlen.datasets.entry_store import entries_of
+from varlen.datasets.entry import Entry, entries_of
 from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, voc, yolo
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
 from varlen.datasets.formats.base import LabelCounts, Reading, Writer
@@ -20,6 +18,7 @@ from varlen.datasets.formats.yolo_writing import YoloBoxesWriter, YoloKeypointsW
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
 from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, SourceFiles, open_files
+from varlen.datasets.splits import drawn_splits
 from varlen.errors import DAMAGE, DatasetError, ReadProblems
 from varlen.stores import url_of
 

@@ -21,13 +21,13 @@ from numpy.typing import NDArray
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
 from varlen.datasets.image_files import SUFFIX, ImageType, encode, upright_size
-from varlen.datasets.map_levels import MapLevels
+from varlen.datasets.level_rules import MapLevels
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
 from varlen.errors import DAMAGE, DatasetError, ImageError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, make_objects
-from varlen.shapes.mask_polygons import mask_from_polygon
+from varlen.shapes.polygons import mask_from_polygon
 
 
 class ListedImage(NamedTuple):

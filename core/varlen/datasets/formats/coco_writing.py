@@ -15,8 +15,7 @@ from varlen.datasets.formats.base import EncodedLabels, ImageLabels, Writer, Wri
 from varlen.datasets.formats.coco_objects import NAME, ORIENTED, places_of_points, point_names
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
-from varlen.shapes.mask_polygons import mask_from_polygon
-from varlen.shapes.polygons import ring_areas
+from varlen.shapes.polygons import mask_from_polygon, ring_areas
 from varlen.shapes.rle import encode
 
 SORTED = orjson.OPT_SORT_KEYS

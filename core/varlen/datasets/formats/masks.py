@@ -37,7 +37,7 @@ from varlen.datasets.formats.tree import Signs, Tree, spread
 from varlen.datasets.formats.voc import PALETTE, indexed_png
 from varlen.datasets.image_files import opened
 from varlen.datasets.import_options import ImportOptions
-from varlen.datasets.map_levels import VOID, MapLevels, levels_of, packed, rgb_of
+from varlen.datasets.level_rules import VOID, MapLevels, levels_of, packed, rgb_of
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import default_splits, split_from_path
 from varlen.errors import DatasetError, NeedsAnswer, ReadProblems

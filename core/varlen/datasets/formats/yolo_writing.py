@@ -14,7 +14,7 @@ from varlen.datasets.formats.oriented_text import corners_of
 from varlen.datasets.formats.yolo import text_of
 from varlen.kernels.outlines import ring_area
 from varlen.model.geometry import Size
-from varlen.shapes.mask_polygons import polygon_from_mask
+from varlen.shapes.polygons import polygon_from_mask
 
 DIGITS = 8
 

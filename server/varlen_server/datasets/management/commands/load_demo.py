@@ -17,10 +17,9 @@ from varlen.demo.write import write_demo
 from varlen.pipeline.starting_points import STARTING_POINTS
 
 from varlen_server.datasets.models import Dataset
-from varlen_server.datasets.pixel_scan import scan_pixels
 from varlen_server.datasets.services import import_dataset
-from varlen_server.pipelines.models import Pipeline
-from varlen_server.pipelines.services import create
+from varlen_server.datasets.tasks import scan_pixels
+from varlen_server.pipelines.models import Pipeline, create
 
 NAME = "Night moth survey"
 #: Starting points that stand on the pipelines' page from the first day.

@@ -10,7 +10,7 @@ from django.core.management.base import BaseCommand
 from procrastinate.contrib.django import app
 from varlen.executors import start_process_server
 
-from varlen_server.editions.stalled_jobs import retry_stalled_jobs
+from varlen_server.editions.recovery import retry_stalled_jobs
 
 #: Jobs and their processes leave the processor to the screen where both want it.
 POLITE = 10

@@ -6,8 +6,8 @@ from typing import Any
 
 from django.core.management.base import BaseCommand, CommandError
 
+from varlen_server.backups import Busy
 from varlen_server.cleaning import find_waste, remove
-from varlen_server.keeping import Busy
 
 
 class Command(BaseCommand):
