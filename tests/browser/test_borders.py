@@ -30,7 +30,7 @@ def test_a_folder_of_classes_becomes_an_exact_and_balanced_edition(page: Page, v
     page.get_by_label("Dataset files").set_input_files(zipped(write_tree(tmp_path / "camera", files), "camera night"))
     card = page.get_by_role("region", name="What was recognised")
     expect(card.get_by_label("Format")).to_have_value("class-folders")
-    expect(card).to_contain_text("told by ash veil/, copper hook/, reed sailer/")
+    expect(card).to_contain_text("recognised from ash veil/, copper hook/, reed sailer/")
     card.get_by_label("Splits", exact=True).select_option("drawn")
     for label, share in (("share of validation, %", "20"), ("share of test, %", "10")):
         card.get_by_label(label).fill(share)

@@ -47,7 +47,7 @@ def test_the_flawed_survey_is_mended_before_anything_is_built_on_it(page: Page, 
     findings = page.get_by_role("region", name="Findings")
     total = page.get_by_role("region", name="Images").locator("xpath=..").get_by_role("status")
     expect(total).to_have_text("14 images")
-    expect(page.get_by_role("img", name="levels per channel")).to_be_visible()  # every picture is decoded by now
+    expect(page.get_by_role("img", name="pixel values per channel")).to_be_visible()  # every picture is decoded by now
 
     # What could not be read is named, with the reason; the rest is imported.
     missing = findings.get_by_role("article", name="missing file")

@@ -354,10 +354,10 @@ def test_rows_where_the_pipeline_does_worst(bench: Page) -> None:
 
 
 def test_rail_and_tiles_can_be_used_before_the_rest_is_there(page: Page, varlen_address: str) -> None:
-    """While the script of panel, tools and ledger is on its way tiles are shown and a stop can be chosen; its panel opens then."""
+    """While the scripts of panel and ledger are on their way tiles are shown and a stop can be chosen; its panel opens then."""
     held: list[Route] = []
-    page.route(re.compile("/assets/furniture-"), lambda route: held.append(route))
-    with page.expect_request(re.compile(r"/assets/furniture-.*\.js")):
+    page.route(re.compile("/assets/(StepPanel|LedgerBar)-"), lambda route: held.append(route))
+    with page.expect_request(re.compile(r"/assets/StepPanel-.*\.js")):
         page.goto(varlen_address)
     settled(page)
     chosen = page.locator("[data-stop]").last

@@ -89,7 +89,7 @@ def test_a_team_from_the_first_account_to_a_revoked_token(served: tuple[str, str
     invitation = admin.get_by_label("Invitation link").inner_text()
 
     looker = visit(browser, invitation)
-    expect(looker.get_by_text("luna invites you. You may look at everything and change nothing.")).to_be_visible()
+    expect(looker.get_by_text("luna invites you. You may see everything and change nothing.")).to_be_visible()
     join(looker, "ada")
     expect(looker.get_by_role("button", name="Make an edition")).to_have_count(0)
     # Trying a step is looking; nothing of it is saved.

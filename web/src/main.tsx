@@ -7,10 +7,9 @@ import { createBrowserRouter, Outlet, type RouteObject, RouterProvider } from "r
 import { isMissing } from "./api/client";
 import { askDatasets, askOpenPipeline, askSteps } from "./api/queries";
 import { Bench } from "./bench/Bench";
-import { lazyView } from "./shell/lazy-view";
 import { Shell } from "./shell/Shell";
-import { restoreTheme } from "./shell/theme-choice";
-import { ViewFailed } from "./shell/ViewFailed";
+import { restoreTheme } from "./shell/use-browser";
+import { lazyView, ViewFailed } from "./shell/views";
 import { session } from "./state/session";
 import { system } from "./theme";
 
@@ -43,14 +42,14 @@ const views: RouteObject[] = [
     path: "editions/:id/against/:other",
     lazy: lazyView(async () => (await import("./editions/ComparePage")).ComparePage),
   },
-  { path: "probes/:id", lazy: lazyView(async () => (await import("./evidence/ProbePage")).ProbePage) },
+  { path: "probes/:id", lazy: lazyView(async () => (await import("./evidence/ProbeView")).ProbePage) },
   { path: "trials", lazy: lazyView(async () => (await import("./editions/Trials")).Trials) },
   { path: "people", lazy: lazyView(async () => (await import("./people/People")).People) },
   { path: "*", element: <Bench /> },
 ];
 
 const router = createBrowserRouter([
-  { path: "join", HydrateFallback: () => null, lazy: lazyView(async () => (await import("./people/Join")).Join) },
+  { path: "join", HydrateFallback: () => null, lazy: lazyView(async () => (await import("./people/SignIn")).Join) },
   {
     element: session.role ? <Shell /> : <Outlet />,
     // Nothing to show while the first view is on its way.

@@ -1,8 +1,7 @@
 import { describe, expect, test } from "vitest";
 import type { StepFacts } from "../src/api/client";
-import { walked } from "../src/bench/StepChoices";
-import { exampleOf } from "../src/bench/step-examples";
-import { fittingWidth, NARROWEST, WIDEST } from "../src/bench/tile-width";
+import { exampleOf, walked } from "../src/bench/StepChoices";
+import { fittingWidth, NARROWEST, WIDEST } from "../src/bench/sheet";
 
 describe("tiles that fill the sheet", () => {
   test("an original and its variants take the whole width, and no more", () => {

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { type RevisionLine, sessionsOf } from "../src/pipelines/sessions";
+import { type RevisionLine, sessionsOf } from "../src/pipelines/Pipelines";
 
 const revision = (number: number, minute: number, name = "") =>
   ({ id: number, number, name, created: new Date(2026, 10, 23, 20, minute).toISOString(), changes: [] }) as unknown as RevisionLine;

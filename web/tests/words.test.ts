@@ -1,8 +1,7 @@
 import { describe, expect, test, vi } from "vitest";
 import type { Parameter, PipelineStep } from "../src/api/client";
 import { pictureWidth } from "../src/picture/widths";
-import { sayChange } from "../src/words/changes";
-import { counted, inOrder, percent, sayBytes, sayCounts, saySeconds, saySplit, sentence } from "../src/words/figures";
+import { counted, inOrder, percent, sayBytes, sayChange, sayCounts, saySeconds, saySplit, sentence } from "../src/words/figures";
 import { matters, sayParameter, sayRange, sayStep } from "../src/words/steps";
 
 const step = (name: string, more: object) => ({ id: "a", step: name, ...more }) as unknown as PipelineStep;

@@ -2,8 +2,8 @@ import { Button } from "@chakra-ui/react";
 import { Plus } from "lucide-react";
 import { memo, useCallback, useEffect, useRef, useState } from "react";
 import type { Dataset, ImageRow, StepFacts } from "../api/client";
-import { isTyping } from "../shell/keys";
-import { lazyPart } from "../shell/lazy-view";
+import { isTyping } from "../shell/use-browser";
+import { lazyPart } from "../shell/views";
 import { addStep } from "../state/draft";
 import { useView } from "../state/view";
 

@@ -3,11 +3,11 @@ import { Redo2, Shuffle, Undo2 } from "lucide-react";
 import { memo } from "react";
 import { useStore } from "zustand";
 import type { Dataset } from "../api/client";
+import { NumberField } from "../shell/fields";
 import { NARROW, NewPipeline } from "../shell/NewPipeline";
-import { NumberField } from "../shell/NumberField";
 import { redo, undo, useDraft } from "../state/draft";
-import { reshuffle } from "./reshuffle";
 import type { Saving } from "./saving";
+import { reshuffle } from "./saving";
 
 interface Props {
   datasets: Dataset[];

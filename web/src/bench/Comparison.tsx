@@ -2,13 +2,31 @@ import { Button, Flex, NativeSelect, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { memo, useDeferredValue } from "react";
-import { api, type PipelineDocument, take } from "../api/client";
+import { api, type PipelineDocument, type Tile, take } from "../api/client";
 import { askDifferences, askPipelines, askRevisions } from "../api/queries";
+import type { TileFeed } from "../picture/tile-feed";
 import { useDraft } from "../state/draft";
-import { useView } from "../state/view";
-import { sayChange } from "../words/changes";
+import { type Against, useView } from "../state/view";
+import { sayChange } from "../words/figures";
 import { sayName } from "../words/steps";
-import type { AgainstTiles } from "./comparison";
+
+/** A pipeline in which one step alone happens, the others off; the pipeline itself stays as it is. */
+export function soloOf(document: PipelineDocument, solo: string | null): PipelineDocument {
+  if (solo === null || !document.steps.some((step) => step.id === solo)) return document;
+  return { ...document, steps: document.steps.map((step) => ({ ...step, enabled: step.id === solo })) };
+}
+
+/** The tiles of what the sheet is held against. */
+export interface AgainstTiles {
+  name: string;
+  document: PipelineDocument;
+  feed: TileFeed;
+  tiles: Map<number, Tile[]>;
+}
+
+export function againstTiles(against: Against | null, feed: TileFeed, tiles: Map<number, Tile[]>): AgainstTiles | null {
+  return against && { name: against.name, document: against.document, feed, tiles };
+}
 
 /** Hold the sheet against another pipeline, or an earlier revision of this one. */
 export const ComparisonChoice = memo(function ComparisonChoice({ pipeline }: { pipeline: number | null }) {

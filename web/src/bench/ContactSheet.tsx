@@ -1,18 +1,17 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
-import { Easel } from "../picture/easel";
 import { objectName } from "../picture/outlines";
 import { PaintedSource, PaintedTile } from "../picture/PaintedTile";
+import { RowCanvas } from "../picture/row-canvas";
 import { Marks } from "../picture/TileView";
 import type { TileFeed } from "../picture/tile-feed";
-import { lazyPart } from "../shell/lazy-view";
+import { lazyPart } from "../shell/views";
 import { useView } from "../state/view";
+import type { AgainstTiles } from "./Comparison";
 import { ComparisonLine } from "./Comparison";
-import type { AgainstTiles } from "./comparison";
 import { SheetTools } from "./SheetTools";
-import { AROUND, type Leading, type Sight, spotOf, variantsOf } from "./sheet";
-import { TILE_GAP } from "./tile-width";
+import { AROUND, type Leading, type Sight, spotOf, TILE_GAP, variantsOf } from "./sheet";
 
 const TraceView = lazyPart(async () => (await import("./TraceView")).TraceView);
 
@@ -185,16 +184,16 @@ interface RowProps {
 
 const Row = memo(function Row({ image, feed, variants, lead, tiles, dataset, tileWidth, stepNames, other, open }: RowProps) {
   const pins = useView((view) => view.pins);
-  const [easel] = useState(() => new Easel());
+  const [rowCanvas] = useState(() => new RowCanvas());
   const ghosts = useMemo(() => lostOnes(image, tiles, stepNames), [image, tiles, stepNames]);
   return (
-    <div className="easel sheet-row" data-row={image.id} title={image.key}>
-      <canvas ref={easel.setCanvas} />
+    <div className="row-canvas sheet-row" data-row={image.id} title={image.key}>
+      <canvas ref={rowCanvas.setCanvas} />
       <div className="sheet-source" style={{ width: tileWidth }}>
         {other ?? (
           <>
             <PaintedSource
-              easel={easel}
+              rowCanvas={rowCanvas}
               image={image}
               row={image.id}
               label={`Original ${image.key}`}
@@ -216,7 +215,7 @@ const Row = memo(function Row({ image, feed, variants, lead, tiles, dataset, til
               open={open}
             >
               <PaintedTile
-                easel={easel}
+                rowCanvas={rowCanvas}
                 feed={feed}
                 spot={spotOf(image.id, variant)}
                 row={image.id}

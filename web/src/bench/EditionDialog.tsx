@@ -5,15 +5,13 @@ import { api, type Dataset, type PipelineDocument, take } from "../api/client";
 import { askEstimate, askFormats, askLedger, type Order, refresh } from "../api/queries";
 import { PageDialog } from "../shell/Dialog";
 import { EditionProgress } from "../shell/EditionProgress";
-import { ErrorBox } from "../shell/ErrorBox";
-import { NumberField } from "../shell/NumberField";
-import { SelectOne } from "../shell/Select";
-import { WishControl } from "../shell/WishControl";
+import { NumberField, SelectOne, WishControl } from "../shell/fields";
+import { ErrorBox } from "../shell/PageState";
 import { may } from "../state/session";
 import { orderOf, USUAL_FILES, useView } from "../state/view";
 import { percent, sayBytes, saySeconds, saySplit } from "../words/figures";
 import { sayName } from "../words/steps";
-import { ClassCounts } from "./ClassCounts";
+import { ClassCounts } from "./LedgerBar";
 
 interface Props {
   dataset: Dataset;

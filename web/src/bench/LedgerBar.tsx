@@ -1,9 +1,43 @@
 import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { memo } from "react";
-import type { Dataset, Ledger } from "../api/client";
-import { May } from "../shell/May";
-import { WishControl } from "../shell/WishControl";
+import type { Dataset, Ledger, Schemas } from "../api/client";
+import { WishControl } from "../shell/fields";
+import { May } from "../shell/views";
 import { percent, sayBytes, sayCounts, saySeconds } from "../words/figures";
+
+/** Labels of each class in the training split before and after, as bars on one scale: how even they are is seen at a glance. */
+export function ClassCounts({ classes }: { classes: readonly Schemas["ClassLabels"][] }) {
+  const most = Math.max(1, ...classes.map((each) => Math.max(each.before, each.after)));
+  if (!classes.some((each) => each.before)) return null;
+  return (
+    <Box
+      as="dl"
+      aria-label="Classes before and after"
+      display="grid"
+      gridTemplateColumns="minmax(90px, auto) 1fr auto"
+      columnGap={3}
+      rowGap="3px"
+      alignItems="center"
+      maxHeight="132px"
+      overflowY="auto"
+    >
+      {classes.map((each) => (
+        <Box key={each.name} display="contents">
+          <Text as="dt" truncate title={each.name}>
+            {each.name}
+          </Text>
+          <Box position="relative" height="9px" bg="bg.sunken">
+            <Box position="absolute" insetY={0} left={0} bg="amber.solid" width={`${(100 * each.after) / most}%`} />
+            <Box position="absolute" insetY={0} left={0} borderRightWidth="2px" borderColor="fg" width={`${(100 * each.before) / most}%`} />
+          </Box>
+          <Text as="dd" fontSize="small" color="fg.muted" whiteSpace="nowrap" fontVariantNumeric="tabular-nums">
+            {each.before.toLocaleString("en")} → {each.after.toLocaleString("en")}
+          </Text>
+        </Box>
+      ))}
+    </Box>
+  );
+}
 
 interface Props {
   dataset: Dataset;
@@ -65,7 +99,11 @@ export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale
       )}
       {ledger && (
         <>
-          <Figures dim={dim} spare lines={[`blank ${percent(ledger.blank_share)}`, `${ledger.passes.toFixed(1)} passes per variant`]} />
+          <Figures
+            dim={dim}
+            spare
+            lines={[`blank ${percent(ledger.blank_share)}`, `resampled ${ledger.passes.toFixed(1)} × per variant`]}
+          />
           <Figures dim={dim} narrow lines={[`about ${sayBytes(ledger.bytes)}`, `about ${saySeconds(ledger.seconds)}`]} />
         </>
       )}

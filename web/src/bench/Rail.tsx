@@ -1,15 +1,42 @@
+import "./rail.css";
 import { closestCenter, DndContext, type DragEndEvent, KeyboardSensor, PointerSensor, useSensor, useSensors } from "@dnd-kit/core";
 import { horizontalListSortingStrategy, SortableContext, sortableKeyboardCoordinates, useSortable } from "@dnd-kit/sortable";
-import type { KeyboardEvent } from "react";
-import { memo, useMemo, useRef } from "react";
+import { type KeyboardEvent, memo, type RefObject, useEffect, useMemo, useRef, useState } from "react";
 import type { Branch, Dataset, ImageRow, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
 import { changeStep, duplicateStep, moveStep, removeStep } from "../state/draft";
 import { useView } from "../state/view";
 import { sayName, sayStep } from "../words/steps";
 import { AddStep } from "./AddStep";
-import { RailEdges } from "./RailEdges";
-import { RAIL_HEIGHT } from "./tile-width";
-import "./rail.css";
+import { RAIL_HEIGHT } from "./sheet";
+
+/** A shade at an edge of the rail beyond which there are more stops. */
+export function RailEdges({ line }: { line: RefObject<HTMLElement | null> }) {
+  const [more, setMore] = useState({ before: false, after: false });
+  useEffect(() => {
+    const found = line.current;
+    if (!found) return;
+    const look = () => {
+      const before = found.scrollLeft > 2;
+      const after = found.scrollLeft + found.clientWidth < found.scrollWidth - 2;
+      setMore((now) => (now.before === before && now.after === after ? now : { before, after }));
+    };
+    const watch = new ResizeObserver(look);
+    watch.observe(found);
+    if (found.firstElementChild) watch.observe(found.firstElementChild);
+    found.addEventListener("scroll", look, { passive: true });
+    look();
+    return () => {
+      watch.disconnect();
+      found.removeEventListener("scroll", look);
+    };
+  }, [line]);
+  return (
+    <>
+      {more.before && <div className="rail-edge" data-side="left" data-testid="rail-edge-left" />}
+      {more.after && <div className="rail-edge" data-side="right" data-testid="rail-edge-right" />}
+    </>
+  );
+}
 
 const TRAINING = 46;
 const EVALUATION = 98;

@@ -1,7 +1,7 @@
 import { useDeferredValue, useEffect, useLayoutEffect, useState, useSyncExternalStore } from "react";
 import type { Dataset, ImageRow, Parameter, PipelineDocument, PipelineStep } from "../api/client";
-import { Easel } from "../picture/easel";
 import { PaintedSource, PaintedTile } from "../picture/PaintedTile";
+import { RowCanvas } from "../picture/row-canvas";
 import { TileFeed } from "../picture/tile-feed";
 import { pictureWidth } from "../picture/widths";
 import { useView } from "../state/view";
@@ -24,15 +24,15 @@ interface Props {
 export function RangeStrip({ dataset, document, image, step, parameter, ready }: Props) {
   const held = useDeferredValue(useView((view) => heldOf(view.held, step, parameter)));
   const values = placesOf(step, parameter, held);
-  const [easel] = useState(() => new Easel());
+  const [rowCanvas] = useState(() => new RowCanvas());
   const strip = useStrip(dataset, document, image.id, step, parameter, ready);
   return (
     // biome-ignore lint/a11y/useSemanticElements: a group of pictures, not of fields
-    <div role="group" aria-label={`${sayParameter(parameter)} from low to high`} className="easel strip">
-      <canvas ref={easel.setCanvas} />
+    <div role="group" aria-label={`${sayParameter(parameter)} from low to high`} className="row-canvas strip">
+      <canvas ref={rowCanvas.setCanvas} />
       {/* The picture original takes the first of six places. */}
       <div className="strip-place" style={{ width: TILE }}>
-        <PaintedSource easel={easel} image={image} row={image.id} label="original" tileWidth={TILE} dataset={dataset} />
+        <PaintedSource rowCanvas={rowCanvas} image={image} row={image.id} label="original" tileWidth={TILE} dataset={dataset} />
         <p>original</p>
       </div>
       {values.map((value, place) => {
@@ -42,7 +42,7 @@ export function RangeStrip({ dataset, document, image, step, parameter, ready }:
           // biome-ignore lint/suspicious/noArrayIndexKey: a place in the strip keeps its tile while values change
           <div key={place} className="strip-place" style={{ width: TILE }}>
             <PaintedTile
-              easel={easel}
+              rowCanvas={rowCanvas}
               feed={strip.feed}
               spot={String(place)}
               row={image.id}

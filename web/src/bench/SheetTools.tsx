@@ -3,11 +3,11 @@ import { Shuffle } from "lucide-react";
 import { memo } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, PipelineDocument } from "../api/client";
-import { QuietSlider } from "../shell/QuietSlider";
+import { QuietSlider } from "../shell/fields";
 import { LAYERS, type Pick, useView, WORST } from "../state/view";
 import { AdviceList } from "./Advice";
 import { ComparisonChoice } from "./Comparison";
-import { NARROWEST, WIDEST } from "./tile-width";
+import { NARROWEST, WIDEST } from "./sheet";
 
 const PICKS: Record<Exclude<Pick, keyof typeof WORST>, string> = {
   spread: "evenly spread",

@@ -4,17 +4,15 @@ import { Pin, ZoomIn, ZoomOut } from "lucide-react";
 import { type KeyboardEvent, type ReactNode, useRef, useState } from "react";
 import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
 import { askSheetRow, askTrace } from "../api/queries";
-import { LabelMap } from "../picture/LabelMap";
-import { Overlay } from "../picture/Overlay";
+import { LabelMap, Overlay } from "../picture/Overlay";
 import { SourceTile, VariantTile } from "../picture/TileView";
 import { Command, DrawnSteps, ObjectOutcomes, quoted, TraceTitle } from "../picture/TraceParts";
 import { pictureWidth } from "../picture/widths";
 import { FullView } from "../shell/FullView";
+import { QuietSlider } from "../shell/fields";
 import { fileName, saveFile } from "../shell/pipeline-file";
-import { QuietSlider } from "../shell/QuietSlider";
-import { useRoom } from "../shell/room";
+import { useRoom } from "../shell/use-browser";
 import { useView } from "../state/view";
-import { counted } from "../words/figures";
 import { sayName } from "../words/steps";
 
 /** Stands in a command for files that the server was sent, and knows no place of. */
@@ -66,7 +64,7 @@ export function TraceView({ dataset, document, image, tile, walk, close }: Props
             {image.key}, variant {tile.variant}
           </Text>
           <Text color="fg.muted" whiteSpace="nowrap">
-            {tile.width} × {tile.height} px, {counted(tile.trace.passes, "pass", "passes")}
+            {tile.width} × {tile.height} px, {`resampled ${tile.trace.passes} ×`}
           </Text>
           <Button
             size="xs"
@@ -86,7 +84,7 @@ export function TraceView({ dataset, document, image, tile, walk, close }: Props
       <Box width="320px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4} fontSize="body">
         <TraceTitle>drawn</TraceTitle>
         <DrawnSteps trace={tile.trace} name={(id) => names.get(id) ?? id} />
-        {happened.length === 0 && <Text color="fg.muted">No step fired: this variant is the original picture.</Text>}
+        {happened.length === 0 && <Text color="fg.muted">No step was applied: this variant is the original picture.</Text>}
         <TraceTitle>objects</TraceTitle>
         <ObjectOutcomes
           trace={tile.trace}

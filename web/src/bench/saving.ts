@@ -6,6 +6,13 @@ import { askOpenPipeline } from "../api/queries";
 import { dropDraft, keepDraft, openDocument, useDraft, wentThrough } from "../state/draft";
 import { may } from "../state/session";
 
+const MOST_SEED = 2 ** 31;
+
+/** Other random numbers for everything. */
+export function reshuffle(): void {
+  useDraft.getState().change((document) => ({ ...document, seed: Math.floor(Math.random() * MOST_SEED) % 100_000 }));
+}
+
 /** A revision is made when the hand has rested for so long, or when something needs one. */
 const REST_MS = 20_000;
 const AGAIN_MS = 5000;

@@ -3,18 +3,18 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
 import { askFormats, askOverview } from "../api/queries";
-import { classColor } from "../picture/class-colors";
-import { DeleteDataset } from "../shell/DeleteDataset";
+import { classColor } from "../picture/draw-labels";
+import { DeleteDataset } from "../shell/Dialog";
 import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
 import { OneState } from "../shell/PageState";
-import { ViewTools } from "../shell/ViewTools";
+import { ViewTools } from "../shell/views";
 import { byWhom } from "../state/session";
 import { counted, sayCounts, saySplit } from "../words/figures";
 import { BoxGrid } from "./BoxGrid";
+import { OpenOnBench } from "./Datasets";
 import { FindingsPanel } from "./FindingsPanel";
 import { Levels } from "./Levels";
 import { Marks } from "./Marks";
-import { OpenOnBench } from "./OpenOnBench";
 import { Plot } from "./Plot";
 import { type Filter, Wall } from "./Wall";
 
@@ -127,7 +127,7 @@ export function DatasetPage() {
         <Bars bins={overview.data.sizes} on={filter.size} choose={(size) => change({ size })} />
         <Heading>files</Heading>
         <Bars bins={overview.data.kinds} on={filter.kind} choose={(kind) => change({ kind })} />
-        <Heading>levels</Heading>
+        <Heading>pixel values</Heading>
         {overview.data.levels.length === 3 ? (
           <Levels {...overview.data} />
         ) : (

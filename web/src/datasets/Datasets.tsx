@@ -1,16 +1,33 @@
-import { Box, Flex, Text } from "@chakra-ui/react";
+import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import type { Dataset } from "../api/client";
 import { askDatasets, askRows } from "../api/queries";
 import { SourceTile } from "../picture/TileView";
-import { DeleteDataset } from "../shell/DeleteDataset";
-import { May } from "../shell/May";
+import { DeleteDataset } from "../shell/Dialog";
 import { ListState } from "../shell/PageState";
-import { ViewTools } from "../shell/ViewTools";
+import { May, ViewTools } from "../shell/views";
+import { useView } from "../state/view";
 import { counted, sayCounts } from "../words/figures";
 import { ImportForm } from "./ImportForm";
-import { OpenOnBench } from "./OpenOnBench";
+
+/** Lay this dataset on the bench and go there. */
+export function OpenOnBench({ dataset }: { dataset: number }) {
+  const go = useNavigate();
+  return (
+    <Button
+      size="xs"
+      variant="outline"
+      flex="none"
+      onClick={() => {
+        useView.setState({ dataset, large: null });
+        void go("/");
+      }}
+    >
+      Open on the bench
+    </Button>
+  );
+}
 
 /** As many as a wide screen has room for. */
 const STRIP = 9;

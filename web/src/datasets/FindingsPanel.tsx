@@ -4,7 +4,7 @@ import { Undo2 } from "lucide-react";
 import { useState } from "react";
 import { api, type Finding, take } from "../api/client";
 import { askFindings, refresh } from "../api/queries";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ErrorBox } from "../shell/PageState";
 import { may } from "../state/session";
 import { counted } from "../words/figures";
 

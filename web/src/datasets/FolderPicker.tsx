@@ -4,7 +4,7 @@ import { CornerLeftUp, Folder, FolderOpen } from "lucide-react";
 import { useState } from "react";
 import { askFolders } from "../api/queries";
 import { PageDialog } from "../shell/Dialog";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ErrorBox } from "../shell/PageState";
 
 /** Folders and zips on the server's machine, below those it allows. */
 export function FolderPicker({ choose, close }: { choose: (path: string) => void; close: () => void }) {

@@ -3,11 +3,11 @@ import { useQuery } from "@tanstack/react-query";
 import { ChevronLeft, ChevronRight } from "lucide-react";
 import type { Dataset, ImageRow, LabelObject } from "../api/client";
 import { askImage } from "../api/queries";
-import { classColor } from "../picture/class-colors";
+import { classColor } from "../picture/draw-labels";
 import { objectName } from "../picture/outlines";
 import { SourceTile } from "../picture/TileView";
 import { FullView } from "../shell/FullView";
-import { useRoom } from "../shell/room";
+import { useRoom } from "../shell/use-browser";
 import { useView } from "../state/view";
 import { counted, sayBytes, saySplit } from "../words/figures";
 

@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { api, take } from "../api/client";
 import { askImport, refresh } from "../api/queries";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ErrorBox } from "../shell/PageState";
 import { ImportChooser } from "./ImportChooser";
 import type { DatasetImport } from "./imports";
 

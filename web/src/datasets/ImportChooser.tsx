@@ -3,7 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take } from "../api/client";
 import { askFormats } from "../api/queries";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ErrorBox } from "../shell/PageState";
 import { sayCounts, sentence } from "../words/figures";
 import { type DatasetImport, type Recognised, recogniseAs } from "./imports";
 import { ReadingQuestions } from "./ReadingQuestions";

@@ -3,7 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { FolderOpen, FolderUp, Upload } from "lucide-react";
 import { useRef, useState } from "react";
 import { api, take } from "../api/client";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ErrorBox } from "../shell/PageState";
 import { sayBytes } from "../words/figures";
 import { FolderPicker } from "./FolderPicker";
 import { ImportCard } from "./ImportCard";

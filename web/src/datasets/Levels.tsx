@@ -45,7 +45,7 @@ export function Levels({ split, mean, std, levels, range }: Props) {
         width="100%"
         height="56"
         role="img"
-        aria-label="levels per channel"
+        aria-label="pixel values per channel"
         onPointerMove={({ clientX, currentTarget }) => {
           const { left, width } = currentTarget.getBoundingClientRect();
           setPlace(Math.min(63, Math.max(0, Math.round((63 * (clientX - left)) / width))));

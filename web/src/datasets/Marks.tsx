@@ -2,7 +2,7 @@ import { Box, Checkbox, Flex, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, type Dataset, take } from "../api/client";
 import { refresh } from "../api/queries";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ErrorBox } from "../shell/PageState";
 import { may } from "../state/session";
 
 type Mark = "not-mirrored" | "upright";

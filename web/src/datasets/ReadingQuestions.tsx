@@ -1,8 +1,7 @@
 import { Box, Button, Checkbox, Flex, Input, Text } from "@chakra-ui/react";
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
-import { NumberField } from "../shell/NumberField";
-import { SelectOne } from "../shell/Select";
+import { NumberField, SelectOne } from "../shell/fields";
 import { counted } from "../words/figures";
 import type { Recognised } from "./imports";
 import { classesOf, type ReadingChoices } from "./reading-choices";
@@ -50,7 +49,7 @@ function Levels({ found, change }: { found: Recognised; change: (levels: string)
     <Question name="Levels">
       <LevelsRule rule={found.levels ?? ""} change={change} />
       <Said>
-        {counted(found.unclear ?? 0, "picture has", "pictures have")} floats, signed or 32-bit levels: what is black, what is white?
+        {counted(found.unclear ?? 0, "picture has", "pictures have")} floats, signed or 32-bit pixel values: what is black, what is white?
       </Said>
     </Question>
   );
@@ -76,7 +75,7 @@ function LevelsRule({ rule, change }: { rule: string; change: (rule: string) => 
         <Input
           size="xs"
           width="120px"
-          aria-label="Range of levels"
+          aria-label="Range of pixel values"
           value={range}
           onChange={(event) => setRange(event.target.value)}
           onBlur={() => change(range)}
@@ -270,7 +269,7 @@ function Windows({ choices: { tile }, choose }: Props) {
           <>
             overlapping by
             <NumberField
-              label="overlap of windows, px"
+              label="overlap of tiles, px"
               value={tile.overlap}
               low={0}
               high={tile.side - 1}

@@ -15,7 +15,7 @@ export function Why({ found }: { found: Recognised }) {
     <Box fontSize="small" color="fg.muted" aria-label="Told by">
       {(found.why ?? []).length > 0 && (
         <Text truncate title={found.why?.join("\n")}>
-          told by {found.why?.slice(0, 3).join(", ")}
+          recognised from {found.why?.slice(0, 3).join(", ")}
         </Text>
       )}
       {columns.length > 0 && <Text>columns: {columns.join(", ")}</Text>}
@@ -51,7 +51,7 @@ export function Problems({ found }: { found: Recognised }) {
 /** One picture with the labels as they were read. */
 export function Example({ id, found }: { id: number; found: Recognised }) {
   const [lit, setLit] = useState<string | null>(null);
-  if (!found.example) return <Text color="fg.muted">No picture can be shown before there is a rule for its levels.</Text>;
+  if (!found.example) return <Text color="fg.muted">No picture can be shown before there is a rule for its pixel values.</Text>;
   const { width, height, objects, key } = found.example;
   return (
     <Box as="figure" aria-label={`Example, ${key}`} position="relative" bg="bg.sunken" style={{ aspectRatio: `${width} / ${height}` }}>

@@ -7,9 +7,8 @@ import { askDatasets, askEditionRows, askEditions, askEditionsCompared } from ".
 import { Heading } from "../shell/NarrowPanel";
 import { PagedWall, usePaged, WALL_HIGH, WALL_TILE } from "../shell/PagedWall";
 import { OneState } from "../shell/PageState";
-import { ViewTools } from "../shell/ViewTools";
-import { sayChange } from "../words/changes";
-import { saySplit } from "../words/figures";
+import { ViewTools } from "../shell/views";
+import { sayChange, saySplit } from "../words/figures";
 import { type Drawn, RowPicture } from "./EditionWall";
 
 type Difference = Schemas["EditionDifference"];

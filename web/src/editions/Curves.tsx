@@ -1,6 +1,6 @@
 import { Box } from "@chakra-ui/react";
 import { Area, CartesianGrid, ComposedChart, Legend, Line, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
-import { seriesColor } from "../picture/class-colors";
+import { seriesColor } from "../picture/draw-labels";
 import { PLOT_TEXT } from "../theme";
 
 interface Props {

@@ -2,9 +2,9 @@ import { Box, Button, CloseButton, Flex, Text } from "@chakra-ui/react";
 import { useMutation } from "@tanstack/react-query";
 import { api, type Edition, type EditionRow, type LabelObject, take } from "../api/client";
 import { Command, DrawnSteps, ObjectOutcomes, quoted, TraceTitle } from "../picture/TraceParts";
-import { ErrorBox } from "../shell/ErrorBox";
 import { FullView } from "../shell/FullView";
-import { useRoom } from "../shell/room";
+import { ErrorBox } from "../shell/PageState";
+import { useRoom } from "../shell/use-browser";
 import { saySplit } from "../words/figures";
 import { type Drawn, RowPicture, stepName } from "./EditionWall";
 

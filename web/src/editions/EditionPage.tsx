@@ -4,11 +4,11 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Edition } from "../api/client";
 import { askDatasets, askEdition, askEditionRows } from "../api/queries";
-import { classColor } from "../picture/class-colors";
+import { classColor } from "../picture/draw-labels";
 import { EditionProgress } from "../shell/EditionProgress";
 import { Bars, Heading, NarrowPanel } from "../shell/NarrowPanel";
 import { OneState } from "../shell/PageState";
-import { ViewTools } from "../shell/ViewTools";
+import { ViewTools } from "../shell/views";
 import { inOrder, saySplit } from "../words/figures";
 import { EditionFacts } from "./EditionFacts";
 import { type Drawn, EditionWall, type RowFilter, stepName } from "./EditionWall";
@@ -93,7 +93,7 @@ function Filters({ edition, classes, filter, change }: FilterProps) {
       />
       {facets.data && (
         <>
-          {facets.data.steps.length > 0 && <Heading>steps that fired</Heading>}
+          {facets.data.steps.length > 0 && <Heading>steps applied</Heading>}
           <Bars bins={facets.data.steps} say={(id) => stepName(edition, id)} on={filter.step} choose={(step) => change({ step })} />
           <Heading>objects</Heading>
           <Bars

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { askEditions } from "../api/queries";
 import { EditionProgress } from "../shell/EditionProgress";
 import { ListState, Nothing, PageLink } from "../shell/PageState";
-import { ViewTools } from "../shell/ViewTools";
+import { ViewTools } from "../shell/views";
 import { byWhom } from "../state/session";
 import { counted } from "../words/figures";
 

@@ -4,7 +4,7 @@ import { FileUp } from "lucide-react";
 import { useRef, useState } from "react";
 import { api, type Edition, type Score, take } from "../api/client";
 import { askScores, refresh } from "../api/queries";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ErrorBox } from "../shell/PageState";
 import { may } from "../state/session";
 
 /** Numbers that came of training: those there are, one more by hand, or a file as trainers write them. */

@@ -3,9 +3,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { api, isMissing, type Schemas, take } from "../api/client";
 import { askInquiry, refresh } from "../api/queries";
-import { ErrorBox } from "../shell/ErrorBox";
-import { May } from "../shell/May";
-import { Loading } from "../shell/PageState";
+import { ErrorBox, Loading } from "../shell/PageState";
+import { May } from "../shell/views";
 import { saySeconds } from "../words/figures";
 
 export type Inquiry = Schemas["Inquiry"];

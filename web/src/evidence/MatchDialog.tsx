@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, type Dataset, type PipelineDocument, take } from "../api/client";
 import { askDatasets, askInquiries, refresh } from "../api/queries";
 import { PageDialog } from "../shell/Dialog";
-import { ErrorBox } from "../shell/ErrorBox";
+import { ErrorBox } from "../shell/PageState";
 import { useDraft } from "../state/draft";
 import { may } from "../state/session";
 import { InquiryProgress } from "./InquiryProgress";

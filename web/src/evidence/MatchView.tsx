@@ -1,6 +1,6 @@
 import { Box, Button, Flex, Image, Text } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
-import { seriesColor } from "../picture/class-colors";
+import { seriesColor } from "../picture/draw-labels";
 import { Heading } from "../shell/NarrowPanel";
 import { counted, percent } from "../words/figures";
 import { sayName } from "../words/steps";

@@ -1,7 +1,8 @@
-import { Box, Flex, Text } from "@chakra-ui/react";
-import type { FormEvent, ReactNode } from "react";
+import { Box, Button, Field, Flex, Input, Text } from "@chakra-ui/react";
+import { Copy } from "lucide-react";
+import { type FormEvent, type ReactNode, useState } from "react";
 
-interface Props {
+interface DoorProps {
   title: string;
   /** What stands above the fields. */
   says: ReactNode;
@@ -10,7 +11,7 @@ interface Props {
 }
 
 /** What stands before the application: a name, a few words, a form. */
-export function Door({ title, says, submit, children }: Props) {
+export function Door({ title, says, submit, children }: DoorProps) {
   const send = (event: FormEvent) => {
     event.preventDefault();
     submit();
@@ -36,5 +37,66 @@ export function Door({ title, says, submit, children }: Props) {
         </Box>
       </Box>
     </Flex>
+  );
+}
+
+interface FieldsProps {
+  value: string;
+  change: (value: string) => void;
+  /** What it may be. */
+  help?: string;
+}
+
+/** Who one is, for the browser's own memory too. */
+export function NameField({ value, change, help }: FieldsProps) {
+  return (
+    <Field.Root>
+      <Field.Label>Name</Field.Label>
+      <Input size="sm" autoFocus autoComplete="username" value={value} onChange={(event) => change(event.target.value)} />
+      {help && <Field.HelperText>{help}</Field.HelperText>}
+    </Field.Root>
+  );
+}
+
+/** isNew: it is chosen here; otherwise the browser may know it. */
+export function PasswordField({ value, change, help, isNew }: FieldsProps & { isNew?: boolean }) {
+  return (
+    <Field.Root>
+      <Field.Label>Password</Field.Label>
+      <Input
+        size="sm"
+        type="password"
+        autoComplete={isNew ? "new-password" : "current-password"}
+        value={value}
+        onChange={(event) => change(event.target.value)}
+      />
+      {help && <Field.HelperText>{help}</Field.HelperText>}
+    </Field.Root>
+  );
+}
+
+/** A secret that is told this once, with a way to take it along. */
+export function ShownOnce({ name, text, says }: { name: string; text: string; says: string }) {
+  const [copied, setCopied] = useState(false);
+  const copy = async () => {
+    await navigator.clipboard.writeText(text);
+    setCopied(true);
+  };
+  return (
+    <Box role="status" borderLeftWidth="3px" borderColor="amber.solid" bg="bg.sunken" px={4} py={3} mt={3}>
+      <Flex align="center" gap={3}>
+        <Text as="code" aria-label={name} fontFamily="mono" fontSize="small" overflowWrap="anywhere" userSelect="all" flex="1">
+          {text}
+        </Text>
+        {navigator.clipboard && (
+          <Button size="xs" variant="outline" onClick={() => void copy()}>
+            <Copy size={13} /> {copied ? "Copied" : "Copy"}
+          </Button>
+        )}
+      </Flex>
+      <Text color="fg.muted" fontSize="small" mt={1}>
+        {says}
+      </Text>
+    </Box>
   );
 }

@@ -3,14 +3,13 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { api, type Schemas, take } from "../api/client";
 import { askInvitations, askPeople, askTokens, refresh } from "../api/queries";
-import { ErrorBox } from "../shell/ErrorBox";
-import { NumberField } from "../shell/NumberField";
-import { SelectOne } from "../shell/Select";
-import { ViewTools } from "../shell/ViewTools";
+import { NumberField, SelectOne } from "../shell/fields";
+import { ErrorBox } from "../shell/PageState";
+import { ViewTools } from "../shell/views";
 import { ROLES, session } from "../state/session";
 import { counted } from "../words/figures";
+import { ShownOnce } from "./Door";
 import { Log } from "./Log";
-import { ShownOnce } from "./ShownOnce";
 
 type Role = Schemas["Person"]["role"] & string;
 type Scope = "read" | "scores" | "write";

@@ -2,10 +2,9 @@ import { memo, type PointerEvent, type RefObject, useLayoutEffect, useRef } from
 import type { Dataset, ImageRow, LabelObject } from "../api/client";
 import { light, litIn, useView } from "../state/view";
 import { drawLabels, sayDrawn } from "./draw-labels";
-import type { Easel } from "./easel";
-import { LabelMap } from "./LabelMap";
-import { objectUnder } from "./Overlay";
+import { LabelMap, objectUnder } from "./Overlay";
 import { objectName } from "./outlines";
+import type { RowCanvas } from "./row-canvas";
 import type { Look, Picture, TileFeed, Viewer } from "./tile-feed";
 import { pictureWidth } from "./widths";
 import "./tiles.css";
@@ -14,7 +13,7 @@ type Labelled = Pick<Dataset, "classes" | "lines"> & { map_classes?: string[] };
 
 interface Common {
   /** What the tile is painted on, together with those beside it. */
-  easel: Easel;
+  rowCanvas: RowCanvas;
   row: number;
   label: string;
   tileWidth: number;
@@ -33,16 +32,16 @@ interface Props extends Common {
 
 /** One tile of a feed: picture and labels painted on a canvas as they come, with no part of React in between. */
 export const PaintedTile = memo(function PaintedTile({ feed, spot, ratio, map, ...common }: Props) {
-  const { easel, row, tileWidth, dataset } = common;
+  const { rowCanvas, row, tileWidth, dataset } = common;
   const [figure, painter] = usePainter(common, ratio);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the painter is made anew with what it is made of
-  useLayoutEffect(() => painter.current?.attachTo(feed, spot), [feed, spot, easel, row, tileWidth, ratio, dataset]);
+  useLayoutEffect(() => painter.current?.attachTo(feed, spot), [feed, spot, rowCanvas, row, tileWidth, ratio, dataset]);
   return <PaintedFigure figure={figure} painter={painter} map={map} {...common} />;
 });
 
 /** A source image painted beside the tiles made from it. */
 export const PaintedSource = memo(function PaintedSource({ image, ...common }: Common & { image: ImageRow }) {
-  const { easel, row, tileWidth, dataset } = common;
+  const { rowCanvas, row, tileWidth, dataset } = common;
   const [figure, painter] = usePainter(common, image.height / image.width);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the painter is made anew with what it is made of
   useLayoutEffect(() => {
@@ -56,18 +55,18 @@ export const PaintedSource = memo(function PaintedSource({ image, ...common }: C
     return () => {
       wanted = false;
     };
-  }, [image, easel, row, tileWidth, dataset]);
+  }, [image, rowCanvas, row, tileWidth, dataset]);
   return <PaintedFigure figure={figure} painter={painter} map={`/api/images/${image.id}/map.png`} {...common} />;
 });
 
 const contentOf = ({ width, height, objects_json }: ImageRow): Content => ({ width, height, objects: objects_json as LabelObject[] });
 
-function usePainter({ easel, row, tileWidth, dataset }: Common, ratio: number) {
+function usePainter({ rowCanvas, row, tileWidth, dataset }: Common, ratio: number) {
   const figure = useRef<HTMLElement>(null);
   const painter = useRef<Painter | null>(null);
   useLayoutEffect(() => {
     if (!figure.current) return;
-    const own = new Painter(figure.current, easel, row, tileWidth, ratio, dataset);
+    const own = new Painter(figure.current, rowCanvas, row, tileWidth, ratio, dataset);
     painter.current = own;
     const forget = useView.subscribe((now, before) => {
       if (now.layers !== before.layers || litIn(now.lit, row) !== litIn(before.lit, row)) own.repaint();
@@ -76,7 +75,7 @@ function usePainter({ easel, row, tileWidth, dataset }: Common, ratio: number) {
       forget();
       own.close();
     };
-  }, [easel, row, tileWidth, ratio, dataset]);
+  }, [rowCanvas, row, tileWidth, ratio, dataset]);
   return [figure, painter] as const;
 }
 
@@ -86,7 +85,7 @@ interface FigureProps extends Common {
   map?: string | undefined;
 }
 
-/** What names a tile, is focused and pointed at; its pixels are the easel's. */
+/** What names a tile, is focused and pointed at; its pixels are the rowCanvas's. */
 function PaintedFigure({ figure, painter, map, row, label, tileWidth, dataset }: FigureProps) {
   const masks = useView((view) => view.layers.masks);
   const point = (event: PointerEvent<HTMLElement>) => {
@@ -123,14 +122,14 @@ class Painter implements Viewer {
 
   constructor(
     private readonly figure: HTMLElement,
-    private readonly easel: Easel,
+    private readonly rowCanvas: RowCanvas,
     private readonly row: number,
     private readonly tileWidth: number,
     ratio: number,
     private readonly dataset: Labelled,
   ) {
     if (!figure.style.height) figure.style.height = `${tileWidth * ratio}px`;
-    easel.place(figure, tileWidth, tileWidth * ratio);
+    rowCanvas.place(figure, tileWidth, tileWidth * ratio);
   }
 
   attachTo(feed: TileFeed, spot: string): () => void {
@@ -165,7 +164,7 @@ class Painter implements Viewer {
     const { width, height, objects } = this.content;
     const zoom = this.tileWidth / width;
     this.figure.style.height = `${height * zoom}px`;
-    this.easel.paint(this.figure, this.tileWidth, height * zoom, (pen, dots) => {
+    this.rowCanvas.paint(this.figure, this.tileWidth, height * zoom, (pen, dots) => {
       if (this.picture) pen.drawImage(this.picture, 0, 0, Math.round(this.tileWidth * dots), Math.round(height * zoom * dots));
       const { layers, lit } = useView.getState();
       const { classes, lines } = this.dataset;
@@ -175,7 +174,7 @@ class Painter implements Viewer {
   }
 
   close(): void {
-    this.easel.remove(this.figure);
+    this.rowCanvas.remove(this.figure);
     this.forget();
   }
 

@@ -2,8 +2,7 @@ import { memo, useCallback, useEffect, useState } from "react";
 import type { Dataset, ImageRow, LabelObject, Tile } from "../api/client";
 import { light, litIn, useView } from "../state/view";
 import { percent } from "../words/figures";
-import { LabelMap } from "./LabelMap";
-import { Overlay } from "./Overlay";
+import { LabelMap, Overlay } from "./Overlay";
 import { pictureOf, pictureWidth } from "./widths";
 import "./tiles.css";
 

@@ -7,18 +7,37 @@ import { api, type Dataset, type ImageRow, type PipelineDocument, Refusal, type 
 import { askDatasets, askPipeline, askPipelines, askRevisions, askRows, askSheetRow, openNext, refresh } from "../api/queries";
 import { VariantTile } from "../picture/TileView";
 import { pictureWidth } from "../picture/widths";
-import { ErrorBox } from "../shell/ErrorBox";
-import { May } from "../shell/May";
 import { NewPipeline } from "../shell/NewPipeline";
-import { ListState, Nothing } from "../shell/PageState";
+import { ErrorBox, ListState, Nothing } from "../shell/PageState";
 import { saveFile } from "../shell/pipeline-file";
-import { useSeen } from "../shell/seen";
-import { ViewTools } from "../shell/ViewTools";
+import { useSeen } from "../shell/use-browser";
+import { May, ViewTools } from "../shell/views";
 import { byWhom } from "../state/session";
-import { sayChange } from "../words/changes";
-import { counted } from "../words/figures";
+import { counted, sayChange } from "../words/figures";
 import { sayName } from "../words/steps";
-import { type RevisionLine, sessionsOf } from "./sessions";
+
+export type RevisionLine = Schemas["RevisionLine"];
+
+/** Changes that followed one another without a longer pause: the newest revision, and those it grew out of. */
+export interface Session {
+  last: RevisionLine;
+  before: RevisionLine[];
+}
+
+const PAUSE_MS = 10 * 60_000;
+
+/** Every change is saved by itself; those of one sitting belong together, but for named ones and the very first. Newest first. */
+export function sessionsOf(revisions: readonly RevisionLine[]): Session[] {
+  const found: Session[] = [];
+  for (const revision of revisions) {
+    const sitting = found.at(-1);
+    const next = sitting?.before.at(-1) ?? sitting?.last;
+    const soon = next && Date.parse(next.created) - Date.parse(revision.created) <= PAUSE_MS;
+    if (sitting && soon && !revision.name && revision.number > 1) sitting.before.push(revision);
+    else found.push({ last: revision, before: [] });
+  }
+  return found;
+}
 
 const TILE = 150;
 /** As many as there is room for on a usual screen. */

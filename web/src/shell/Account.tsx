@@ -6,7 +6,7 @@ import { Link } from "react-router";
 import { api, take } from "../api/client";
 import { may, SAY_MAY, session } from "../state/session";
 import { PageDialog } from "./Dialog";
-import { ErrorBox } from "./ErrorBox";
+import { ErrorBox } from "./PageState";
 
 /** Who is signed in, in the header: what that one may do, another password, and the way out. */
 export function Account() {

@@ -5,9 +5,9 @@ import { Link } from "react-router";
 import { api, type Edition, take } from "../api/client";
 import { askEdition, refresh } from "../api/queries";
 import { sayCounts, saySeconds } from "../words/figures";
-import { DeleteEdition } from "./DeleteEdition";
-import { ErrorBox } from "./ErrorBox";
-import { May } from "./May";
+import { DeleteEdition } from "./Dialog";
+import { ErrorBox } from "./PageState";
+import { May } from "./views";
 
 const UNDER_WAY = ["waiting", "writing"];
 const EVERY_MS = 500;

@@ -7,7 +7,7 @@ import { askStartingPoints, openNext, refresh } from "../api/queries";
 import { may } from "../state/session";
 import { sayName } from "../words/steps";
 import { PageDialog } from "./Dialog";
-import { ErrorBox } from "./ErrorBox";
+import { ErrorBox } from "./PageState";
 
 /** Words that a header narrower than this has no room for; what they name has its name without them. */
 export const NARROW = "1150px";

@@ -4,7 +4,7 @@ import { NavLink, Outlet } from "react-router";
 import { session } from "../state/session";
 import { Account } from "./Account";
 import { ShortcutSheet } from "./ShortcutSheet";
-import { toggleTheme } from "./theme-choice";
+import { toggleTheme } from "./use-browser";
 
 /** Only where people sign in. */
 

@@ -1,8 +1,8 @@
 import { IconButton } from "@chakra-ui/react";
 import { CircleHelp } from "lucide-react";
 import { useEffect, useState } from "react";
-import { isTyping } from "./keys";
-import { lazyPart } from "./lazy-view";
+import { isTyping } from "./use-browser";
+import { lazyPart } from "./views";
 
 const ShortcutList = lazyPart(async () => (await import("./ShortcutList")).ShortcutList);
 

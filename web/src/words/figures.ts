@@ -1,3 +1,15 @@
+import type { Schemas } from "../api/client";
+import { sayName } from "./steps";
+
+type Difference = Schemas["Difference"];
+
+/** A difference in a few words: “rotate changed”. */
+export function sayChange(change: Difference): string {
+  return change.kind === "pipeline" || change.kind === "moved"
+    ? (change.lines[0] ?? change.kind)
+    : `${sayName(change.name)} ${change.kind}`;
+}
+
 /** “1 image”, “2 images”: a count with its noun; `more` where the plural is not formed with an s. */
 export function counted(count: number, noun: string, more = `${noun}s`): string {
   return `${count} ${count === 1 ? noun : more}`;

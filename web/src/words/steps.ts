@@ -54,13 +54,21 @@ export function sayStep(step: PipelineStep, facts: StepFacts | undefined): strin
 }
 
 function edgesWord(edges: unknown): string {
-  return { mirror: "mirrored", solid: "solid", extend: "extended", wrap: "wrapped" }[String(edges)] ?? String(edges);
+  return { mirror: "mirrored", solid: "color", extend: "edge stretched", wrap: "wrapped" }[String(edges)] ?? String(edges);
 }
 
 /** “color_jitter” as people read it. */
 export const sayName = (name: string) => name.replaceAll("_", " ");
 
+/** What files call these, in the words of the screens; `varlen_pipeline` files keep their own. */
+const PARAMETERS: Record<string, string> = { within: "apply to", beyond: "outside", scope: "applies to" };
+const OPTIONS: Record<string, string> = { solid: "color", extend: "edge stretched", refuse: "error" };
+
+/** One of a parameter's options as people read it. */
+export const sayOption = (option: string) => OPTIONS[option] ?? option;
+
 /** “brightness_factor” → “brightness”; the unit stands beside it. */
 export function sayParameter(parameter: Parameter): string {
+  if (PARAMETERS[parameter.name]) return PARAMETERS[parameter.name] as string;
   return parameter.name.replace(/_(degrees|px|factor|fraction|levels)$/, "").replaceAll("_", " ");
 }

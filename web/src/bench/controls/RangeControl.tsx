@@ -1,7 +1,7 @@
 import { Flex, Slider } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import type { Parameter } from "../../api/client";
-import { NumberField } from "../../shell/NumberField";
+import { NumberField } from "../../shell/fields";
 
 const STEPS = 200;
 

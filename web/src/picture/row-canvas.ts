@@ -16,7 +16,7 @@ interface Piece {
  * One canvas under several figures, each of which paints its own piece of it: a browser handles one canvas a row far more quickly
  * than one a tile. Figures keep names, focus and what is pointed at.
  */
-export class Easel {
+export class RowCanvas {
   private canvas: HTMLCanvasElement | null = null;
   private readonly pieces = new Map<HTMLElement, Piece>();
   private laying = false;
