@@ -1,4 +1,4 @@
-.PHONY: start serve stop backup restore test bench lint format screenshots types step-docs docs notebook mutants
+.PHONY: start serve stop backup restore test release bench lint format screenshots types step-docs docs notebook mutants
 
 start:
 	@scripts/setup --demo
@@ -25,6 +25,10 @@ test:
 	@scripts/together scripts/front-tests scripts/check
 	@.venv/bin/python -m pytest tests/docs tests/package tests/core -n auto
 	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server" ".venv/bin/python -m pytest tests/browser"
+
+release:
+	@scripts/setup --dev
+	@.venv/bin/python scripts/release.py
 
 bench:
 	@scripts/setup --dev

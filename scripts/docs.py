@@ -137,11 +137,14 @@ def main() -> None:
     """Build, or say that nothing has changed."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--if-stale", action="store_true", help="only where something has changed since")
-    if_stale = parser.parse_args().if_stale
+    parser.add_argument("--to", type=Path, metavar="DIR", help="there instead of docs/_site")
+    options = parser.parse_args()
+    if options.to:
+        return build(options.to)
     LOCK.parent.mkdir(exist_ok=True)
     with LOCK.open("w") as lock:  # a test run and a start may want it at the same time
         fcntl.flock(lock, fcntl.LOCK_EX)
-        if if_stale and STAMP.exists() and STAMP.read_text() == digest():
+        if options.if_stale and STAMP.exists() and STAMP.read_text() == digest():
             return
         build()
     print(f"{SITE / 'index.html'}")

@@ -34,13 +34,13 @@ TESTS = "tests/core"
 #: What is sampled, and the tests that speak for it, the quickest first.
 AREAS: dict[str, tuple[str, ...]] = {
     f"{CORE}/model": ("model", "labels", "render", "test_golden.py"),
-    f"{CORE}/labels": ("labels", "forecast", "test_golden.py"),
+    f"{CORE}/labels": ("labels", "forecasts", "test_golden.py"),
     f"{CORE}/pipeline": ("pipeline", "render", "labels", "test_golden.py"),
     f"{CORE}/steps": ("steps", "pipeline", "test_golden.py"),
     f"{CORE}/render": ("render", "labels", "steps", "test_golden.py"),
     f"{CORE}/datasets": ("datasets", "test_golden.py"),
     f"{CORE}/editions": ("editions", "test_golden.py"),
-    f"{CORE}/forecast": ("forecast",),
+    f"{CORE}/forecasts": ("forecasts",),
     f"{CORE}/draws.py": ("test_draws.py", "test_golden.py"),
     f"{CORE}/atomic_files.py": ("test_atomic_files.py", "editions"),
     SERVER: ("tests/server",),
@@ -287,11 +287,14 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=60)
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
     parser.add_argument("--only", default="", help="faults of files whose path begins so")
+    parser.add_argument("--tests", default="", help="files below tests/core that speak for all faults, with commas, instead of those of each area")
     parser.add_argument("--seen", action="store_true", help="which tests run which lines was seen by the run before, of the same code and all areas")
     parser.add_argument("--list", action="store_true", help="list the faults of the sample and stop")
     parser.add_argument("--again", default="", help="a file of survivors to be tried again")
     parser.add_argument("--out", default="", help="write survivors there, JSON")
     options = parser.parse_args()
+    if options.tests:
+        AREAS.update(dict.fromkeys(AREAS, tuple(options.tests.split(","))))
     every = [fault for area in AREAS for path in files_of(area) for fault in faults_of(path) if fault.file.startswith(options.only)]
     if options.again:
         wanted = {(each["file"], each["line"], each["what"], each["before"]) for each in json.loads(Path(options.again).read_text())}

@@ -14,7 +14,7 @@ from varlen.arrays.pipeline import Pipeline
 from varlen.arrays.rendered import Loss, Rendered
 from varlen.arrays.thumbnails import Sheet
 from varlen.client import Remote, remote
-from varlen.datasets import import_options
+from varlen.datasets import option_words
 from varlen.datasets.array_labels import Labels
 from varlen.datasets.convert import LossRefused
 from varlen.datasets.dataset import Dataset, SourceSample
@@ -93,10 +93,10 @@ def read_dataset(
     """
     drawn = bool(splits) or split_seed != 0 or not stratify
     options = ImportOptions(
-        form=format, splits="drawn" if drawn else "files", shares=import_options.shares(splits, "splits") if splits else (0.1, 0.1), seed=split_seed,
-        groups=import_options.group(group), keep_classes=_names(classes), stratify=stratify, mask_class=mask_class, levels=levels,
+        form=format, splits="drawn" if drawn else "files", shares=option_words.shares(splits, "splits") if splits else (0.1, 0.1), seed=split_seed,
+        groups=option_words.group(group), keep_classes=_names(classes), stratify=stratify, mask_class=mask_class, levels=levels,
         mirror_pairs=None if mirror_pairs is None else _pairs(mirror_pairs, "mirror_pairs"), mirror_classes=_pairs(mirror_classes, "mirror_classes"),
-        tile=import_options.tile(tile, "tile") if isinstance(tile, str) else tile, overlap=overlap,
+        tile=option_words.tile(tile, "tile") if isinstance(tile, str) else tile, overlap=overlap,
     )  # fmt: skip
     problems = ReadProblems(strict=False)
     known = known_splits(Path(splits_from)) if splits_from is not None else None
@@ -234,7 +234,7 @@ def compare(one: Edition | Path | str, other: Edition | Path | str) -> dict[str,
 
     >>> import varlen as v
     >>> small = v.Resize(width_px=64, height_px=48)
-    >>> one, other = (v.export("moths", v.Pipeline([v.Rotate(degrees=angle), small]), f"turned-{angle}", variants=1) for angle in (5, 9))
+    >>> one, other = (v.export("moths", v.Pipeline([v.Rotate(degrees=(angle, angle)), small]), f"turned-{angle}", variants=1) for angle in (5, 9))
     >>> found = v.compare(one, other)
     >>> found["same"], found["dataset"]["same"], len(found["pipeline"]["changes"])
     (False, True, 1)
@@ -263,7 +263,7 @@ def _names(classes: Sequence[str] | str) -> tuple[str, ...]:
 
 def _pairs(given: Pairs, name: str) -> tuple[tuple[str, str], ...]:
     if isinstance(given, str):
-        return import_options.pairs(given, name)
+        return option_words.pairs(given, name)
     return tuple((one, other) for one, other in (given.items() if isinstance(given, Mapping) else given))
 
 

@@ -14,6 +14,7 @@ from varlen.datasets.array_labels import Labels
 from varlen.errors import ArrayError
 from varlen.pipeline.document import Pipeline
 from varlen.steps.base import Step
+from varlen.steps.parameters import is_span
 from varlen.steps.problems import nearest
 
 MOST_VARIANTS = 400
@@ -52,7 +53,9 @@ def strip(step: type[Step], parameter: str, image: NDArray[np.uint8], labels: La
         raise ArrayError(f"strip: {step.name()} has no parameter {parameter!r}{nearest(parameter, step.parameters())}")
     chosen = list(_values(step, parameter) if values is None else values)
     usual = {"probability": 1.0} | settings
-    outs = [render_picture(Pipeline([step(**usual | {parameter: value})]), image, labels, "", 1, "train") for value in chosen]
+    ranged = is_span(step.model_fields[parameter].json_schema_extra)
+    given = [(value, value) if ranged and isinstance(value, (int, float)) else value for value in chosen]
+    outs = [render_picture(Pipeline([step(**usual | {parameter: value})]), image, labels, "", 1, "train") for value in given]
     return Sheet([_tile(out, tile_px) for out in outs], [f"{value:g}" if isinstance(value, float) else str(value) for value in chosen])
 
 

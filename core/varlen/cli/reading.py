@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Optional
 import typer
 
 from varlen.cli.terminal import say, waiting
-from varlen.datasets.import_options import group, pairs, shares, tile
+from varlen.datasets.option_words import group, pairs, shares, tile
 
 if TYPE_CHECKING:
     from varlen.datasets.dataset import Dataset

@@ -3,7 +3,7 @@
 For each output pixel centre the source position is followed in 32.32 fixed point along the
 row. Where the whole 2×2 neighbourhood lies inside the source two wide reads fetch it; near
 and beyond the border the four pixels are looked up one by one. The three channels are then
-interpolated at once with 8-bit weights (`wide.blend2x2`). Whole numbers throughout, so the
+interpolated at once with 8-bit weights (`packed_pixels.blend2x2`). Whole numbers throughout, so the
 bytes are the same on every processor.
 """
 

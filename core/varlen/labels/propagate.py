@@ -35,7 +35,7 @@ class LabelledImages(Protocol):
 
 
 def labels_of(plan: Plan, images: LabelledImages, rules: LabelRules) -> LabelState:
-    """The labels after everything in `plan`; objects that are too small are still among them (see `carry.finish`)."""
+    """The labels after everything in `plan`; objects that are too small are still among them (see `transform.drop_small`)."""
     match plan.base:
         case Tiled(step=step, tiles=tiles):
             groups = [labels_of(tile, images, rules) for tile in tiles]

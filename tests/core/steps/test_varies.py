@@ -140,13 +140,13 @@ NAMED_ELSEWHERE = {
     "core/varlen/evidence/amounts.py": "which condition is met by which parameter of which step",
     "core/varlen/evidence/suggestion.py": "pipelines that are put together to meet a field",
     "core/varlen/evidence/measuring.py": "the quality that a variant was compressed with is part of what is measured",
-    "core/varlen/evidence/fixed_conditions.py": "the conditions that a probe is judged under",
+    "core/varlen/evidence/conditions.py": "the conditions that a probe is judged under",
     "core/varlen/evidence/probe.py": "what every pipeline of a probe needs for the network's input",
     "web/src/words/steps.ts": "what a stop on the rail says in a line, for the steps whose ranges alone do not tell",
     "web/src/state/draft.ts": "where a new step goes: before the last resize",
     "web/src/bench/StepPanel.tsx": "a junction has no strip of its own",
     "web/src/bench/Rail.tsx": "a junction is drawn as a split line",
-    "web/src/bench/controls/BranchesControl.tsx": "what may stand in a branch",
+    "web/src/bench/controls/Control.tsx": "what may stand in a junction's branch",
     "web/src/bench/Bench.tsx": "the step that is open at first",
 }
 

@@ -111,7 +111,7 @@ class EncodedLabels:
     """One picture's labels on their way to the label files.
 
     image, labels: JSON without line breaks, kept until all pictures are made and then given to
-    `Writer.finish`; files: files of its own beside the picture, by path.
+    `Writer.write_label_files`; files: files of its own beside the picture, by path.
     """
 
     image: bytes = b"{}"
@@ -120,7 +120,7 @@ class EncodedLabels:
 
 
 class WrittenImage(Protocol):
-    """What `Writer.finish` gets of each picture, in the edition's order."""
+    """What `Writer.write_label_files` gets of each picture, in the edition's order."""
 
     @property
     def split(self) -> str: ...
