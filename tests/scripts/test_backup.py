@@ -182,3 +182,25 @@ def test_nothing_is_deleted_while_a_backup_is_made(tmp_path: Path) -> None:
         pass
     with deleting(tmp_path):
         pass
+
+
+PEOPLE = """
+from django.contrib.auth import authenticate
+from varlen_server.people.models import Member, Token
+print({each.user.username: each.role for each in Member.objects.all()}, sorted(each.scope for each in Token.objects.all()), authenticate(username="luna", password="lamp at the window"))
+"""
+
+
+def test_a_backup_of_version_0_1_is_restored_and_every_page_answers() -> None:
+    """With its people under today's roles, and an edition that verifies."""
+    other = PROJECT / ".varlen" / "backup-test-past"
+    shutil.rmtree(other, ignore_errors=True)
+    done = backup(other, "restore", str(Path(__file__).parent / "kept" / "version-0.1.backup.tar"))
+    assert done.returncode == 0, done.stderr
+    database(other, "start")
+    try:
+        assert json.loads(shell(other, PAGES))["verify"].startswith("sha256:")
+        assert shell(other, PEOPLE).strip() == "{'ada': 'viewer', 'ben': 'editor', 'luna': 'admin'} ['read', 'scores', 'write'] luna"
+    finally:
+        database(other, "stop")
+        shutil.rmtree(other, ignore_errors=True)
