@@ -187,7 +187,8 @@ def test_nothing_is_deleted_while_a_backup_is_made(tmp_path: Path) -> None:
 PEOPLE = """
 from django.contrib.auth import authenticate
 from varlen_server.people.models import Member, Token
-print({each.user.username: each.role for each in Member.objects.all()}, sorted(each.scope for each in Token.objects.all()), authenticate(username="luna", password="lamp at the window"))
+roles = {each.user.username: each.role for each in Member.objects.all()}
+print(roles, sorted(each.scope for each in Token.objects.all()), authenticate(username="luna", password="lamp at the window"))
 """
 
 
