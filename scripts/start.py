@@ -165,7 +165,7 @@ def reached_at(host: str, port: int, scheme: str) -> str:
 
 
 def say_where(options: argparse.Namespace, at: str, link: str) -> None:
-    """Tell whoever started it how to come in."""
+    """Say where it is and how to sign in."""
     print(f"\nVarlen is at {at}/   (Ctrl-C stops it)\n", flush=True)
     if not options.sign_in:
         print("Nobody signs in: whoever uses this machine can reach it. 'make serve ADDRESS=HOST:PORT' is for a team.\n", flush=True)

@@ -102,7 +102,7 @@ def read_dataset(
     known = known_splits(Path(splits_from)) if splits_from is not None else None
     found = _read_dataset(path, None, problems, options, known)
     if problems.noted and not leave_out_broken:
-        more = f" (and {len(problems.noted) - 1} more; leave_out_broken=True goes on without them)" if len(problems.noted) > 1 else ""
+        more = f" (and {len(problems.noted) - 1} more; leave_out_broken=True continues without them)" if len(problems.noted) > 1 else ""
         raise DatasetError(problems.noted[0][1] + more)
     if not len(found.entries):
         raise DatasetError(f"{path}: no image in it can be used")
@@ -214,7 +214,7 @@ def probe(dataset: Dataset | Path | str, pipelines: Sequence[document.Pipeline |
 
     seeds: runs of each, the same seeds for all; minutes: about how long all may take; steps: of training, in its place; task:
     "classification", "objects", "pixels" or "keypoints" in place of what the dataset's labels suggest; out: a folder that keeps the runs, so
-    that an interrupted probe goes on. The result shows itself as a table in a notebook; `results` and `to_json()` hold means, differences
+    that an interrupted probe continues. The result shows itself as a table in a notebook; `results` and `to_json()` hold means, differences
     with intervals, verdicts and robustness. A proxy: for harmful steps and for ranking, not for the scores a real model reaches.
     Needs `pip install 'varlen[probe]'`; raises `EvidenceError`.
 

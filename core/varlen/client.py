@@ -112,7 +112,7 @@ class Remote:
         return len(scores)
 
     def download(self, edition: int | str, out: Path | str, progress: Progress = lambda done, total: None) -> Path:
-        """Fetch an edition as a zip, or unpacked where `out` does not end in .zip; one that broke off goes on where it was."""
+        """Fetch an edition as a zip, or unpacked where `out` does not end in .zip; one that broke off continues where it was."""
         target = Path(out)
         number = self.edition(edition)["id"]
         if target.exists() and (target.is_file() or any(target.iterdir())):

@@ -45,7 +45,7 @@ class DatasetError(VarlenError):
 
 
 class ReadProblems:
-    """What is wrong with a dataset that is being read: raised at once, or noted so that reading goes on without it."""
+    """What is wrong with a dataset that is being read: raised at once, or noted so that reading continues without it."""
 
     def __init__(self, strict: bool = True) -> None:
         self.strict = strict

@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 
 from varlen.errors import VarlenError
 
-#: Stores that are spoken to. Addresses of web servers are not among them: whoever names one would decide what is fetched.
+#: Stores that are spoken to. Addresses of web servers are not among them: the name alone would decide what is fetched.
 SCHEMES = ("s3", "gs", "gcs", "az", "abfs", "memory")
 _URL = re.compile(r"(?P<scheme>[a-z][a-z0-9]+):/{1,2}(?P<rest>[^/].*)", re.DOTALL)
 _ANY_URL = re.compile(r"([a-z][a-z0-9+.-]+)://")

@@ -1,4 +1,4 @@
-"""The `varlen-server` command: what whoever runs a server does by hand, while it runs.
+"""The `varlen-server` command: what an administrator does by hand while the server runs.
 
     varlen-server clean [--yes]     what could be removed without anybody missing it
     varlen-server first_link        a link for the first account, while there is none

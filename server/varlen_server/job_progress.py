@@ -32,7 +32,7 @@ class Watch:
             self.record.update(**values)
             self.asked = not self.record.filter(stop_asked=False).exists()
         except OperationalError:
-            return False  # the database is away for a moment; the work goes on all the same
+            return False  # the database is away for a moment; the work continues all the same
         return True
 
     def stop(self) -> bool:

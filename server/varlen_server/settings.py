@@ -122,7 +122,7 @@ AXES_RESET_ON_SUCCESS = True
 AXES_CLIENT_IP_CALLABLE = "varlen_server.requests.address_of"
 AXES_SENSITIVE_PARAMETERS = ["password"]
 AXES_VERBOSE = False
-#: Its middleware only writes the answer to whoever is locked out; signing in writes its own.
+#: Its middleware only writes the answer to a visitor who is locked out; signing in writes its own.
 SILENCED_SYSTEM_CHECKS = ["axes.W002"]
 STATIC_URL = "/static/"
 WHITENOISE_ROOT = WEB if WEB.exists() else None

@@ -1,4 +1,4 @@
-"""The script that puts faults into the code goes on working: one fault, in a small file with quick tests."""
+"""The script that puts faults into the code continues working: one fault, in a small file with quick tests."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Everything killed at once in the middle of an export: started again, it goes on to the same digest."""
+"""Everything killed at once in the middle of an export: started again, it continues to the same digest."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""An edition looked at: its images, its files, making one again, scores, trials, and the download that goes on."""
+"""An edition looked at: its images, its files, making one again, scores, trials, and the download that continues."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A database that an earlier version left behind goes on under this one: dumps of real ones are kept in `kept/`."""
+"""A database that an earlier version left behind continues under this one: dumps of real ones are kept in `kept/`."""
 
 from __future__ import annotations
 

@@ -101,7 +101,7 @@ def probe(dataset: DatasetArgument, reading: ReadingOptions,
           seeds: Annotated[int, typer.Option(min=1, max=100, help="runs of each")] = 3,
           minutes: Annotated[Optional[float], typer.Option(min=0.2, help="about how long all may take")] = None,  # noqa: UP045
           task: Annotated[str, typer.Option(help="classification, objects, pixels or keypoints; else by what the dataset has")] = "",
-          out: Annotated[Optional[Path], typer.Option("-o", "--out", metavar="DIR", help="keep all runs there; an interrupted probe goes on")] = None,  # noqa: UP045
+          out: Annotated[Optional[Path], typer.Option("-o", "--out", metavar="DIR", help="keep all runs there, to resume a probe")] = None,  # noqa: UP045
           workers: Annotated[int, typer.Option(min=1, max=64)] = min(os.cpu_count() or 1, 2),
           as_json: JsonOption = False) -> None:  # fmt: skip
     """Does it help? A small network trained with each pipeline and with none, judged on untouched validation pictures."""

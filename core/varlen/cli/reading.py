@@ -81,7 +81,7 @@ class ReadingOptions:
     def read(self, path: Path, lenient: bool = False, problems: ReadProblems | None = None) -> Dataset:
         """The dataset, with all that is to be said of it on stderr.
 
-        Raises `DatasetError` naming all that can't be read; lenient: goes on with the rest, and says so.
+        Raises `DatasetError` naming all that can't be read; lenient: continues with the rest, and says so.
         """
         from varlen.errors import DatasetError, ReadProblems
 
@@ -100,7 +100,7 @@ class ReadingOptions:
         return dataset
 
     def look(self, path: Path, problems: ReadProblems) -> Dataset:
-        """The dataset for whoever lists its problems: nothing is said beside."""
+        """The dataset for a command that lists its problems itself."""
         from varlen.datasets.formats import read_dataset
         from varlen.editions.source import known_splits
 

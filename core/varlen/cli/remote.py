@@ -89,7 +89,7 @@ def export(dataset: Annotated[str, typer.Argument(metavar="DATASET", help="numbe
 def download(edition: Annotated[str, typer.Argument(metavar="EDITION", help="its number or name there")],
              out: Annotated[Path, typer.Option("-o", "--out", metavar="OUT", help="a folder, or a file that ends in .zip")],
              url: UrlOption = "") -> None:  # fmt: skip
-    """Fetch an edition; what broke off goes on where it was."""
+    """Fetch an edition; what broke off continues where it was."""
     _fetched(connect(url), edition, out)
 
 

@@ -34,7 +34,7 @@ def is_quiet() -> bool:
 
 @contextmanager
 def waiting(label: str, done: threading.Event | None = None) -> Iterator[None]:
-    """While something takes long of which nobody knows how long: says every few seconds that it goes on, until it ends or `done` is set."""
+    """While something of unknown length runs: says every few seconds that it continues, until it ends or `done` is set."""
     done = done or threading.Event()
     begun = time.monotonic()
 

@@ -1,4 +1,4 @@
-"""What is black and what is white in pictures of more than 8 bits: a rule given by whoever brings them in.
+"""What is black and what is white in pictures of more than 8 bits: a rule given at import.
 
 A rule is written `low..high` (levels from low to high become 0 to 255), `min-max` (likewise, from each picture's own
 smallest and largest level) or `percentile` (from its 1st and 99th percentile). Levels outside are cut off. A rule serves

@@ -18,7 +18,7 @@ from varlen.demo.write import write_demo
 def survey_in(folder: Path, images: int, say: Callable[[str], None]) -> None:
     """Render the survey into `folder` unless it is there, saying how far it is every ten images. Raises `EditionError`.
 
-    Whoever finds another process at it waits; if that one was killed, it begins anew.
+    A process that finds another rendering waits for it; if that one was killed, it begins anew.
     """
     folder.parent.mkdir(parents=True, exist_ok=True)
     with folder.with_name(f".{folder.name}.lock").open("w") as lock:

@@ -1,7 +1,7 @@
 """Writing an edition: every variant of every image, with a record of how each was made.
 
 The work goes to a hidden sibling folder in chunks of a few images; each finished chunk is
-recorded by one file written whole, so an interrupted export goes on from the chunks it has.
+recorded by one file written whole, so an interrupted export continues from the chunks it has.
 When all are there, rows and label files are put together in a fixed order and the folder
 gets its name. So the result does not depend on workers, order or interruptions.
 """
@@ -69,7 +69,7 @@ def export(
     digests name, where an older edition is made again; progress: called with images
     dealt with and their final number; stop: asked now and then, raises `Cancelled` when true.
     Raises `EditionError`, and `LossRefused` before anything is written; after an image that can't be made, a full disk, `Cancelled` or a
-    crash, `resume=True` goes on with what there is.
+    crash, `resume=True` continues with what there is.
     """
     spec = spec.for_dataset(dataset)
     lost = check_losses(dataset, spec.format, accept_loss)

@@ -1,4 +1,4 @@
-"""The card of an edition: a README in plain words for whoever receives it."""
+"""The card of an edition: a README in plain words for its recipient."""
 
 from __future__ import annotations
 

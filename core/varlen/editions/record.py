@@ -23,7 +23,7 @@ RECORD = "edition.json"
 ROWS = "rows.jsonl"
 #: The labels of the source images.
 SOURCES = "sources.jsonl"
-#: For whoever receives the edition.
+#: For the recipient of the edition.
 CARD = "README.md"
 #: Numbers from training, attached later; not part of what was made.
 SCORES = "scores.jsonl"

@@ -43,7 +43,7 @@ def export_to_store(url: str, export: Export, resume: bool, packs: bool) -> Edit
     """Make an edition with `export`, which is given a folder, and send it to `url`; returns its record.
 
     packs: whether pictures go into larger files at the end, so that nothing can be sent before. Raises `EditionError` where
-    something lies there already, and with what the store said; `resume` then goes on with what is made and sent.
+    something lies there already, and with what the store said; `resume` then continues with what is made and sent.
     """
     store, folder = Store(url), staging_of(url)
     try:
@@ -120,7 +120,7 @@ def _free(store: Store) -> dict[str, int]:
 def _claim(store: Store, folder: Path, resume: bool) -> None:
     there = _free(store)
     if there and not (resume and MARK in there):
-        begun = "an edition was begun here: --resume goes on with it" if MARK in there else NOT_EMPTY
+        begun = "an edition was begun here: --resume continues with it" if MARK in there else NOT_EMPTY
         raise EditionError(f"{store.url}: {begun}")
     if not resume or not there:
         shutil.rmtree(folder.parent, ignore_errors=True)

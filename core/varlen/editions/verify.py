@@ -44,7 +44,7 @@ _MALFORMED = (KeyError, TypeError, ValueError, AttributeError, IndexError, Overf
 def verify(folder: Path, progress: Callable[[], None] = lambda: None, record: str = "") -> list[Problem]:
     """Everything that was changed, is missing or was added; empty when all is well.
 
-    record: the record digest that the export printed; whoever rewrote an edition consistently could not keep it. Raises
+    record: the record digest that the export printed; a consistent rewrite of the edition would change it. Raises
     `EditionError` where there is no record to check.
     """
     if url := url_of(folder):

@@ -132,7 +132,7 @@ def probe(dataset: Dataset, pipelines: Sequence[Pipeline], *, seeds: int = SEEDS
     """Train with each pipeline and with none, and compare on the validation split.
 
     seeds: runs of each; minutes: about how long all may take (the steps follow from it); steps: of training, the same for all; task: see
-    `task_of`; out: a folder for what was found, from which an interrupted probe goes on; workers: processes; progress: told the share done
+    `task_of`; out: a folder for what was found, from which an interrupted probe continues; workers: processes; progress: told the share done
     and the seconds left; stop: asked now and then. Raises `EvidenceError`, `Cancelled`.
     """
     require_library()

@@ -52,7 +52,7 @@ class Run:
         return self.folder / f"{self.name}-{self.seed}.progress"
 
 
-#: Names of the parts of `Crops` in files, which an interrupted probe goes on with.
+#: Names of the parts of `Crops` in files, which an interrupted probe continues with.
 _STORED = {"pixels": "pixels", "answers": "targets", "owner": "owner"}
 
 

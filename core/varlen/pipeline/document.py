@@ -104,7 +104,7 @@ class Pipeline:
         return hash(self.digest)
 
     def __reduce__(self) -> tuple[Any, ...]:
-        """As a file has it: whoever unpickles it must know its steps, and is told where one comes from that is not known."""
+        """As a file has it: the process that unpickles it must know its steps; the error names a step that it does not know."""
         return unpickled, (type(self), self.to_json(), self.outside_steps(), modules_of(self.all_steps()))
 
     def __repr__(self) -> str:

@@ -186,7 +186,7 @@ class Batches:
         except BrokenProcessPool:
             self.close()
             raise VarlenError("batches: a worker process ended; there may be too little memory: try fewer workers or smaller batches") from None
-        except BaseException:  # also when whoever takes the batches stops early, or Ctrl-C
+        except BaseException:  # also when the consumer of the batches stops early, or Ctrl-C
             with _uninterrupted():
                 for future in waiting:
                     future.cancel()

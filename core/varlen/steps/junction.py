@@ -64,5 +64,5 @@ class Junction(Step):
         return {"branch": len(self.branches) - 1}
 
     def effect(self, drawn: Drawn, size: Size) -> None:
-        """None of its own: the plan goes on with the steps of the branch."""
+        """None of its own: the plan continues with the steps of the branch."""
         return None

@@ -162,7 +162,7 @@ def allowed_place(text: str) -> str:
 
 
 def allowed_url(url: str) -> str:
-    """A URL below one that was named: whoever runs this server decides what it speaks to. Raises `DatasetError`."""
+    """A URL below one that was named: the server's administrator decides what it speaks to. Raises `DatasetError`."""
     if not any(url == root or url.startswith(f"{root}/") for root in settings.STORES):
         listed = f"below {' or '.join(settings.STORES)}" if settings.STORES else "allowed here"
         raise DatasetError(f"{url}: not {listed}; VARLEN_STORES names the URLs that may be used")

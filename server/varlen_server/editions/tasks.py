@@ -112,7 +112,7 @@ def check_edition(edition_id: int) -> None:
 
 @app.task(name="copy_edition", retry=RetryStrategy(max_attempts=5, wait=2), lock="editions-copy")
 def copy_edition(edition_id: int, url: str) -> None:
-    """Send an edition to an object store; one that was interrupted goes on with the files that are missing."""
+    """Send an edition to an object store; one that was interrupted continues with the files that are missing."""
     edition = Edition.objects.filter(pk=edition_id, state=Edition.State.DONE).first()
     if edition is None:
         return

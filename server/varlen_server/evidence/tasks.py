@@ -1,4 +1,4 @@
-"""Matches and probes in the background. A probe that was interrupted goes on with the runs that are missing."""
+"""Matches and probes in the background. A probe that was interrupted continues with the runs that are missing."""
 
 from __future__ import annotations
 

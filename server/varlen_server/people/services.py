@@ -104,7 +104,7 @@ def sign_in(request: HttpRequest, name: str, password: str) -> User:
 
 
 def _begin_session(request: HttpRequest, user: User) -> None:
-    # What a session knew before belongs to whoever had it.
+    # What a session knew before belongs to its earlier owner.
     request.session.flush()
     login(request, user, backend="django.contrib.auth.backends.ModelBackend")
     note("signed in", "", who=user.get_username())

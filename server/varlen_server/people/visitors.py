@@ -29,7 +29,7 @@ class Visitor:
     user: User | None = None
     scope: Scope | None = None
 
-    #: REST framework asks this of whoever it lets in.
+    #: REST framework asks this of every visitor.
     is_authenticated = True
 
 

@@ -37,7 +37,7 @@ class RenderProcess:
                 return self._pool.submit(call, *arguments)
 
 
-#: Those of this web process. Where there are none, as in tests and commands, tiles are made by whoever asks.
+#: Those of this web process. Where there are none, as in tests and commands, tiles are made by the caller.
 _running: list[RenderProcess] = []
 
 

@@ -66,7 +66,7 @@ def test_nothing_is_complete_before_all_is_there_and_it_goes_on(
     assert "edition.json" not in Store(url).listed()
     with pytest.raises(VarlenError):
         verify(url)
-    with pytest.raises(EditionError, match="--resume goes on with it"):
+    with pytest.raises(EditionError, match="--resume continues with it"):
         export(survey, PIPELINE, url, ExportSpec(8))
 
     sent, real = [], Store.send

@@ -133,7 +133,7 @@ export function useSaving(): Saving {
     const current = useDraft.getState().document;
     if (may.edit && saved && unsaved && current) await save(saved.revision.pipeline, saved.revision.number, current);
   }, [save]);
-  // Whoever goes away leaves a revision behind.
+  // Leaving the page saves a revision.
   useEffect(() => {
     const leave = () => {
       const { saved, unsaved } = latestWork.current;

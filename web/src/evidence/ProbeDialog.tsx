@@ -85,8 +85,8 @@ export function ProbeDialog({ dataset, document, close }: Props) {
       </Flex>
       <Text color="fg.muted" fontSize="small" mb={4}>
         A small network is trained on the training split with each of them, equally long, and judged on untouched validation pictures. It
-        takes a few minutes, or about as many as you say: longer training tells smaller differences. It goes on when this is closed; results
-        are kept under <Link to="/trials">Trials</Link>.
+        takes a few minutes, or about as many as you say: longer training tells smaller differences. It continues when this is closed;
+        results are kept under <Link to="/trials">Trials</Link>.
       </Text>
       {start.error && <ErrorBox error={start.error} />}
       {shown !== null && (

@@ -171,7 +171,7 @@ function isDark(color: string): boolean {
 /** Dots of a canvas for one screen pixel; more than two can't be told apart. */
 export const dotsPerPixel = () => Math.min(window.devicePixelRatio || 1, 2);
 
-/** Say on an element what was drawn in it: for those who don't see it, and for whoever asks. */
+/** Say on an element what was drawn in it: for screen readers and for scripts. */
 export function sayDrawn(element: HTMLElement, objects: readonly LabelObject[], drawn: Drawn): void {
   element.setAttribute(element.tagName === "FIGURE" ? "aria-description" : "aria-label", `${objects.length} labelled objects`);
   for (const [layer, count] of Object.entries(drawn)) element.dataset[layer] = String(count);

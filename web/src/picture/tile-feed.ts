@@ -54,7 +54,7 @@ export interface Settled {
 
 /** Each change of the page costs about as much as drawing ten tiles: those that arrive within this time change together. */
 const TOGETHER_MS = 56;
-/** Whoever need not follow every tile hears of them this long after they are shown. */
+/** Listeners that need not follow every tile are told this long after they are shown. */
 const REST_MS = 20;
 const SLOW_MS = 400;
 /** What is replaced sooner never dims. */
@@ -283,7 +283,7 @@ export class TileFeed {
   }
 
   private tellSoon(wait: number): void {
-    // Whoever scrolls reads no more than the pictures.
+    // While a person scrolls only pictures are read.
     if (this.wish?.passing || (this.telling && wait === SLOW_MS)) return;
     clearTimeout(this.telling);
     this.telling = window.setTimeout(() => {

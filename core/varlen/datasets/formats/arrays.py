@@ -122,7 +122,7 @@ class TarWriter(_ShardWriter):
 
 
 def _add(shard: tarfile.TarFile, name: str, data: bytes) -> None:
-    """One member that is the same whoever writes it and when."""
+    """One member, the same on every machine and at every time."""
     info = tarfile.TarInfo(name)
     info.size = len(data)
     info.mode = 0o644

@@ -200,7 +200,7 @@ class _Read:
         whole = 4 + points * dimensions
         more: dict[str, Any] = {}
         if len(shares) == whole + 1 or (self.turned and len(shares) == 9):
-            # One number more is how sure whoever wrote the line was.
+            # One number more is the confidence of the detector that wrote the line.
             shares, more = shares[:-1], {"confidence": shares[-1]}
         if len(shares) == 4 or (points and len(shares) == whole):
             x, y, width, height = shares[0] * size.width, shares[1] * size.height, shares[2] * size.width, shares[3] * size.height

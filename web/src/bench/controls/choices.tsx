@@ -2,7 +2,7 @@ import { Button, Flex, Text } from "@chakra-ui/react";
 import type { Parameter } from "../../api/client";
 import { NumberField } from "../../shell/fields";
 
-/** What a choice of edges does outside the picture: a stroke runs out of a small frame and goes on as it would. */
+/** What a choice of edges does outside the picture: a stroke runs out of a small frame and continues as it would. */
 export function EdgePicture({ edges }: { edges: string }) {
   const stroke = { fill: "none", stroke: "currentColor", strokeWidth: 1.5 };
   return (
