@@ -70,6 +70,7 @@ function Choices({ close, opened }: { close: () => void; opened: () => void }) {
             height="auto"
             flexDirection="column"
             alignItems="flex-start"
+            justifyContent="flex-start"
             gap={1}
             px={3}
             py="10px"

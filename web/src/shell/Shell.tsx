@@ -17,7 +17,7 @@ const VIEWS = [
 ];
 
 const VIEW_LINK = {
-  px: 3,
+  px: { base: 2, xl: 3 },
   alignItems: "center",
   borderRadius: 0,
   borderBottomWidth: "2px",
@@ -31,7 +31,7 @@ const VIEW_LINK = {
 export function Shell() {
   return (
     <Flex direction="column" height="100vh" overflow="hidden">
-      <Flex as="header" flex="none" align="center" gap={6} height="40px" px={4} borderBottomWidth="1px">
+      <Flex as="header" flex="none" align="center" gap={{ base: 3, xl: 6 }} height="40px" px={4} borderBottomWidth="1px">
         <Text fontSize="heading" fontWeight={700} letterSpacing="0.01em">
           Varlen
         </Text>
