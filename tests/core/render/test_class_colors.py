@@ -37,7 +37,7 @@ def test_any_two_of_sixteen_differ(vision: np.ndarray) -> None:
 
 
 def test_the_screens_use_the_same_colors() -> None:
-    text = (PROJECT / "web" / "src" / "picture" / "class-colors.ts").read_text()
+    text = (PROJECT / "web" / "src" / "picture" / "draw-labels.ts").read_text()
     listed = re.search(r"CLASS_COLORS = \[(.*?)\]", text, re.S)
     assert listed is not None
     assert re.findall(r"#[0-9a-f]{6}", listed[1]) == ["#{:02x}{:02x}{:02x}".format(*color) for color in CLASS_COLORS]
