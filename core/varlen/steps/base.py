@@ -304,6 +304,7 @@ class DetailStep(Step):
         return drawn
 
     def effect(self, drawn: Drawn, size: Size) -> PixelOperation | None:
+        """The step with its `values`; None where these are None."""
         values = self.values(drawn, size)
         return None if values is None else PixelOperation(self, values)
 

@@ -95,6 +95,9 @@ class Crop(MoveStep):
         return {"object": {"image": seen.image, "id": seen.id}, "box_px": [round(value, 3) for value in box]}
 
     def effect(self, drawn: Drawn, size: Size) -> Move:
+        """(x, y) → (x − left, y − top): whole pixels, so no pixel is interpolated. Raises `RenderError` for a window that reaches beyond the
+        picture.
+        """
         left, top, width, height = self._part(drawn, size)
         if left >= 0 and top >= 0 and left + width <= size.width and top + height <= size.height:
             return Move(translation(-left, -top), Size(width, height), cuts=True)
@@ -157,6 +160,7 @@ class Resize(MoveStep):
         return {}
 
     def effect(self, drawn: Drawn, size: Size) -> Move:
+        """(x, y) → (sx x + left, sy y + top): sx and sy alike but for stretch; letterbox puts the content in the middle, at whole pixels."""
         out = Size(self.width_px, self.height_px)
         across, down = out.width / size.width, out.height / size.height
         if self.fit in ("longest", "shortest"):
@@ -198,6 +202,7 @@ class Pad(EdgedStep):
         return {}
 
     def effect(self, drawn: Drawn, size: Size) -> Move | None:
+        """(x, y) → (x + left, y + top), left and top half of what is missing, rounded down; nothing where the picture is large enough."""
         # A step just added has neither size nor multiple: 32 is what most networks ask for.
         multiple = self.multiple_px or (32 if self.width_px is None and self.height_px is None else 1)
         wanted = Size(self.width_px or size.width, self.height_px or size.height)

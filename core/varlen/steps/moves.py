@@ -114,6 +114,9 @@ class Rotate(EdgedStep):
         return {"degrees": stream.uniform(*self.degrees)}
 
     def effect(self, drawn: Drawn, size: Size) -> Move:
+        """x → c + R (x − c): R the rotation by the angle, c the picture's middle or the chosen centre, px, y pointing down; zoom enlarges until no
+        corner is blank.
+        """
         turn = rotation(drawn["degrees"])
         width, height = size
         cos, sin = abs(turn.a), abs(turn.b)
@@ -169,6 +172,7 @@ class Shift(EdgedStep):
         return drawn
 
     def effect(self, drawn: Drawn, size: Size) -> Move:
+        """(x, y) → (x + round(dx), y + round(dy)): whole pixels, so no pixel is interpolated."""
         x = drawn["x_px"] if "x_px" in drawn else drawn["x_fraction"] * size.width
         y = drawn["y_px"] if "y_px" in drawn else drawn["y_fraction"] * size.height
         return Move(translation(round(x), round(y)), size, self.edges, self.edge_color)

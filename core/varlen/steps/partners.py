@@ -59,6 +59,9 @@ class Mosaic(Step):
         return {"centre": centre, "turn": stream.below(count), "tiles": tiles}
 
     def effect(self, drawn: Drawn, size: Size) -> MosaicEffect:
+        """Each picture fills its cell, tile_scale times its size relative to the canvas and at least as large as the cell; cells meet at the drawn
+        centre.
+        """
         least = int(self.grid[0])  # a pixel for every cell
         canvas = Size(max(self.width_px or size.width, least), max(self.height_px or size.height, least))
         rects = _quarters(drawn["centre"], canvas) if self.grid == "2x2" else _ninths(drawn["centre"], canvas)
@@ -135,6 +138,9 @@ class PasteObjects(Step):
         }
 
     def effect(self, drawn: Drawn, size: Size) -> Paste | None:
+        """Each object keeps its shape, scale_factor times its size, and is laid at the drawn place, shares of the free room; later ones cover
+        earlier ones.
+        """
         guests = [
             PasteSource(each["image"], each["choice"], each["scale_factor"], each["x_fraction"], each["y_fraction"]) for each in drawn["guests"]
         ]

@@ -64,6 +64,9 @@ class Elastic(MoveStep):
         return {"strength_fraction": stream.uniform(*self.strength_fraction), "field": stream_key(stream)}
 
     def effect(self, drawn: Drawn, size: Size) -> Bend | None:
+        """x → x + d(x): d a smooth field of cubic B-splines, at most strength_fraction of the shorter side and zero at the border; nothing for less
+        than 1/50 px.
+        """
         shorter = min(size)
         strength = drawn["strength_fraction"] * shorter
         # Less than that no pixel moves visibly; and a picture of a few pixels can't be bent.
