@@ -11,7 +11,7 @@ import { useView } from "../state/view";
 import type { AgainstTiles } from "./Comparison";
 import { ComparisonLine } from "./Comparison";
 import { SheetTools } from "./SheetTools";
-import { AROUND, type Leading, type Sight, spotOf, TILE_GAP, variantsOf } from "./sheet";
+import { AROUND, type Leading, noteScroll, type Sight, spotOf, TILE_GAP, variantsOf } from "./sheet";
 
 const TraceView = lazyPart(async () => (await import("./TraceView")).TraceView);
 
@@ -99,7 +99,7 @@ export const ContactSheet = memo(function ContactSheet({
       </div>
       {against && <ComparisonLine against={against} />}
       {image && tile?.address && <TraceView dataset={dataset} document={current()} image={image} tile={tile} walk={walk} close={close} />}
-      <div ref={box} className="sheet-rows" data-testid="sheet">
+      <div ref={box} className="sheet-rows" data-testid="sheet" onScroll={noteScroll}>
         <Columns variants={variants} tileWidth={tileWidth} worst={leading.size > 0} />
         <div
           className="sheet-list"

@@ -114,6 +114,16 @@ export function wishOf(dataset: number, view: { pick: Pick; turn: number; rows: 
   return { pick, turn: view.turn, count: view.rows, pinned: pick === "pinned" ? pinned : "" };
 }
 
+/** When the sheet was scrolled last, noted as it happens: on a busy machine the page is drawn, and told of it, later. */
+let scrolledAt = Number.NEGATIVE_INFINITY;
+export const noteScroll = () => {
+  scrolledAt = performance.now();
+};
+
+/** Nobody looks closely at rows that moved so short a time ago; once they rest they are asked for again. */
+const PASSING_MS = 120;
+const isPassing = () => performance.now() - scrolledAt < PASSING_MS;
+
 /** The sheet's tiles: those in sight first, their neighbours once those are there, then the others. */
 export function useSheet(
   feed: TileFeed,
@@ -136,7 +146,8 @@ export function useSheet(
       const seen = sight.current ?? firstSight(images, tileWidth);
       const draft = useDraft.getState().document;
       // The page may be a change behind the hand.
-      feed.ask(wishOfSheet(dataset, spots, following && draft ? following(draft) : document, seen, width));
+      const now = { ...seen, passing: seen.passing || isPassing() };
+      feed.ask(wishOfSheet(dataset, spots, following && draft ? following(draft) : document, now, width));
     };
     ask.current();
   });
@@ -151,7 +162,9 @@ export function useSheet(
       following === null
         ? undefined
         : useDraft.subscribe((now, before) => {
-            if (now.document && now.document !== before.document) feed.follow(following(now.document));
+            if (!now.document || now.document === before.document) return;
+            if (isPassing()) ask.current();
+            else feed.follow(following(now.document));
           }),
     [feed, following],
   );
