@@ -10,7 +10,7 @@ from playwright.sync_api import Locator
 
 #: Colors of the canvas at points of a figure's picture, given in its own pixels, of which it has `width` across.
 COLORS_AT = """(figure, [width, points]) => {
-    const canvas = figure.querySelector('canvas[role=img]') ?? figure.closest('.rowCanvas').querySelector('canvas');
+    const canvas = figure.querySelector('canvas[role=img]') ?? figure.closest('.row-canvas').querySelector('canvas');
     const [frame, place] = [figure.getBoundingClientRect(), canvas.getBoundingClientRect()];
     if (!frame.width || !place.width) return null;
     const [zoom, dots] = [frame.width / width, canvas.width / place.width];

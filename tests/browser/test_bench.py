@@ -352,11 +352,9 @@ def test_steps_of_every_kind_are_at_home_on_the_bench(page: Page, varlen_address
         expect(panel).to_be_visible()
         shown = [parameter for parameter in facts["parameters"] if not parameter.get("when")]
         for parameter in shown:
-            said = (
-                "applies to"
-                if parameter["name"] == "scope"
-                else re.sub(r"_(degrees|px|factor|fraction|levels)$", "", parameter["name"]).replace("_", " ")
-            )
+            words = {"scope": "applies to", "within": "apply to", "beyond": "outside"}
+            plain = re.sub(r"_(degrees|px|factor|fraction|levels)$", "", parameter["name"]).replace("_", " ")
+            said = words.get(parameter["name"], plain)
             expect(panel.get_by_role("group", name=said, exact=True).first).to_be_visible()
         with page.expect_response(lambda answer: "/api/looks" in answer.url) as answered:
             page.get_by_label("Reshuffle").click()
