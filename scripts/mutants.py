@@ -295,7 +295,8 @@ def main() -> None:
     options = parser.parse_args()
     if options.tests:
         AREAS.update(dict.fromkeys(AREAS, tuple(options.tests.split(","))))
-    every = [fault for area in AREAS for path in files_of(area) for fault in faults_of(path) if fault.file.startswith(options.only)]
+    files = [path for area in AREAS for path in files_of(area) if path.relative_to(PROJECT).as_posix().startswith(options.only)]
+    every = [fault for path in files for fault in faults_of(path)]
     if options.again:
         wanted = {(each["file"], each["line"], each["what"], each["before"]) for each in json.loads(Path(options.again).read_text())}
         sample = [fault for fault in every if (fault.file, fault.line, fault.what, fault.before) in wanted]
