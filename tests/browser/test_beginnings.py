@@ -65,3 +65,14 @@ def test_what_did_not_arrive_is_said_and_can_be_asked_for_again(page: Page, varl
     page.context.set_offline(False)
     page.get_by_role("button", name="Reload").click()
     expect(page.get_by_role("table", name="Trials")).to_be_visible()
+
+
+def test_a_pipeline_opened_from_its_page_is_the_one_on_the_bench(page: Page, varlen_address: str) -> None:
+    """The pipelines page is what the browser loads first, and another pipeline was on the bench last."""
+    document = {"varlen_pipeline": 1, "name": "Opened from its page", "steps": [{"step": "flip"}]}
+    made = page.request.post(f"{varlen_address}/api/pipelines", data={"document": document}).json()["pipeline"]
+    page.goto(f"{varlen_address}/pipelines")
+    page.get_by_role("article", name="Opened from its page").get_by_role("button", name="Open on the bench").click()
+    expect(page.locator("[data-stop]")).to_have_count(1)
+    expect(page.get_by_role("banner")).to_contain_text("Opened from its page")
+    page.request.delete(f"{varlen_address}/api/pipelines/{made}")

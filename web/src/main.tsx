@@ -26,8 +26,8 @@ const client = new QueryClient({
   },
 });
 
-// What every view asks for, while the page is still being drawn.
-if (session.role)
+// What the bench asks for first, while the page is still being drawn; on another page a person chooses a pipeline before there is a bench.
+if (session.role && location.pathname === "/")
   for (const question of [askDatasets, askOpenPipeline, askSteps]) void client.prefetchQuery(question as typeof askDatasets);
 
 const views: RouteObject[] = [

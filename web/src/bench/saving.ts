@@ -70,7 +70,7 @@ function opened(revision: Revision): Opened {
  */
 export function useSaving(): Saving {
   const client = useQueryClient();
-  // What the page brought with it is there before anything is drawn, so that the bench is drawn once.
+  // What was asked for early may be there before anything is drawn: then the bench is drawn once.
   const [first] = useState(() => {
     const brought = client.getQueryData(askOpenPipeline.queryKey);
     return brought ? opened(brought) : null;
