@@ -114,7 +114,7 @@ def socket_in(folder: Path) -> Path:
     short = Path(tempfile.gettempdir()) / f"varlen-{os.geteuid()}-{hashlib.sha256(str(folder).encode()).hexdigest()[:12]}"
     short.mkdir(mode=0o700, exist_ok=True)
     if short.is_symlink() or short.stat().st_uid != os.geteuid():
-        sys.exit(f"{short} belongs to somebody else")
+        sys.exit(f"{short} belongs to another user")
     return short / "web.sock"
 
 

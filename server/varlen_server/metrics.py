@@ -109,7 +109,7 @@ class RequestLogMiddleware:
         REQUESTS.labels(request.method, route, str(answer.status_code)).inc()
         SECONDS.labels(route).observe(seconds)
         visitor = getattr(request, "visitor", None)
-        # The path alone: what stands in a query is nobody's business.
+        # The path alone: a query may hold what must not stand in a log.
         facts = {"request": name, "method": request.method, "path": request.path[:300], "status": answer.status_code,
                  "ms": round(1000 * seconds, 1), "who": visitor.name if visitor else None}  # fmt: skip
         _log.info("%s %s %s", request.method, request.path[:300], answer.status_code, extra={"facts": facts})

@@ -35,7 +35,7 @@ class Loss(TypedDict):
 
 
 class LossRefused(EditionError):
-    """A format would lose all labels of a kind, and nobody said yes to that; `lost` says which."""
+    """A format would lose all labels of a kind that was not accepted; `lost` says which."""
 
     def __init__(self, message: str, lost: list[Loss]) -> None:
         self.lost = lost

@@ -69,7 +69,7 @@ def export(
     digests name, where an older edition is made again; progress: called with images
     dealt with and their final number; stop: asked now and then, raises `Cancelled` when true.
     Raises `EditionError`, and `LossRefused` before anything is written; after an image that can't be made, a full disk, `Cancelled` or a
-    crash, `resume=True` continues with what there is.
+    crash, `resume=True` continues with what is written.
     """
     spec = spec.for_dataset(dataset)
     lost = check_losses(dataset, spec.format, accept_loss)

@@ -126,7 +126,7 @@ def invite(role: Role, made_by: str, lasting: timedelta = INVITED) -> tuple[Invi
 
 
 def first_link_secret() -> str | None:
-    """The secret by which the first admin comes in; None once there is one. Links printed before are no longer valid."""
+    """The secret by which the first admin makes an account; None once there is one. Links printed before are no longer valid."""
     if Member.objects.filter(role=Role.ADMIN, user__is_active=True).exists():
         return None
     with transaction.atomic():
@@ -230,7 +230,7 @@ def revoke(token: Token) -> None:
 class PasswordHasher(Argon2PasswordHasher):
     """Argon2id with 19 MiB, two passes, one lane: the least that the OWASP password storage cheat sheet recommends.
 
-    A guess costs about as much as drawing a few tiles, so that a team that signs in at once keeps nobody waiting.
+    A guess costs about as much as drawing a few tiles, so that a whole team can sign in at once.
     """
 
     time_cost = 2

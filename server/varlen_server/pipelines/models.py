@@ -78,7 +78,7 @@ def save(pipeline: Pipeline, document: dict[str, Any], base: int) -> Revision:
     with transaction.atomic():
         latest = Pipeline.objects.select_for_update().get(pk=pipeline.pk).revisions.first()
         if latest is not None and latest.digest == checked.digest:
-            return latest  # it is there already, whoever brought it
+            return latest  # the same document is saved already
         if latest is not None and latest.number != base:
             raise Conflict(f"“{pipeline.name}” was changed elsewhere: it is at revision {latest.number}, this window has {base}.")
         try:

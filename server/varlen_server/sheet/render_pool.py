@@ -31,7 +31,7 @@ class RenderProcess:
         with self._lock:
             try:
                 return self._pool.submit(call, *arguments)
-            except (BrokenProcessPool, RuntimeError):
+            except BrokenProcessPool:
                 self._pool.shutdown(wait=False)
                 self._pool = _new_process()
                 return self._pool.submit(call, *arguments)
@@ -88,7 +88,7 @@ LONGEST = 2.0
 
 @contextmanager
 def foreground() -> Iterator[None]:
-    """While this lasts somebody waits for pictures; nothing else is done in between."""
+    """While this lasts a request waits for pictures; counting pauses."""
     global _waiting
     with _changed:
         _waiting += 1
@@ -101,6 +101,6 @@ def foreground() -> Iterator[None]:
 
 
 def yield_to_foreground() -> None:
-    """Called now and then by what is counted in the background: waits while somebody waits for pictures."""
+    """Called now and then by what is counted in the background: pauses while a request waits for pictures."""
     with _changed:
         _changed.wait_for(lambda: _waiting == 0, LONGEST)

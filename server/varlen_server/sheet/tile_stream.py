@@ -137,7 +137,7 @@ def _exact(order: Order, renderer: Renderer, plan: Plan) -> bytes:
 
 
 def carried_out(orders: Sequence[Order]) -> Iterator[tuple[Order, MadeTile]]:
-    """Orders with what came of them, as they are ready. Those that nobody waits for any more are not begun: the generator is closed then."""
+    """Orders with what came of them, as they are ready. Closing the generator cancels those that have not begun."""
     if processes := render_processes():
         with foreground():
             yield from _in_processes(orders, processes)

@@ -120,7 +120,7 @@ export const noteScroll = () => {
   scrolledAt = performance.now();
 };
 
-/** Nobody looks closely at rows that moved so short a time ago; once they rest they are asked for again. */
+/** Rows that moved less than this ago need no exact pictures; once they rest they are asked for again. */
 const PASSING_MS = 120;
 const isPassing = () => performance.now() - scrolledAt < PASSING_MS;
 

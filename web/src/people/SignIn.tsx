@@ -26,7 +26,7 @@ export function SignIn() {
   );
 }
 
-/** Make an account by an invitation. Its secret stands behind the #, which browsers send to nobody. */
+/** Make an account by an invitation. Its secret stands behind the #, which browsers do not send. */
 export function Join() {
   const [secret] = useState(() => location.hash.slice(1));
   const [name, setName] = useState("");
