@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import math
 import os
 import shutil
@@ -18,6 +19,7 @@ from varlen.demo.write import write_demo
 
 PROJECT = Path(__file__).resolve().parent.parent
 OUT = PROJECT / "docs" / "screenshots"
+LARGEST = 200_000
 DEMO = PROJECT / ".varlen" / "demo"
 FRESH = "document.querySelectorAll('figure[data-fresh=true]').length >= 30"
 ARGUMENTS = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking"]
@@ -51,10 +53,15 @@ def main() -> None:
 
 
 def as_palette(path: Path) -> None:
-    """256 colors are enough for a screen, and a third of the bytes."""
+    """As many colors as fit in LARGEST bytes: a screen needs few, and the repository keeps every version."""
     with Image.open(path) as picture:
-        slim = picture.convert("RGB").quantize(256, Image.Quantize.FASTOCTREE, dither=Image.Dither.NONE)
-    slim.save(path, "PNG", optimize=True)
+        full = picture.convert("RGB")
+    for colors in (256, 128, 64, 48, 32):
+        data = io.BytesIO()
+        full.quantize(colors, dither=Image.Dither.NONE).save(data, "PNG", optimize=True)
+        if data.tell() <= LARGEST:
+            break
+    path.write_bytes(data.getvalue())
 
 
 def shoot_people(state: Path) -> None:
