@@ -24,10 +24,12 @@ if TYPE_CHECKING:
         Batch,
         Blur,
         Branch,
+        Brightness,
         ChannelGain,
         Coarsen,
         ColorJitter,
         Compress,
+        Contrast,
         Crop,
         Cutout,
         Dataset,
@@ -40,9 +42,11 @@ if TYPE_CHECKING:
         Flip,
         Gamma,
         Grayscale,
+        Hue,
         Junction,
         LabelRules,
         Labels,
+        Lens,
         Loss,
         Mixup,
         Mosaic,
@@ -69,6 +73,7 @@ if TYPE_CHECKING:
         Rotate,
         Sample,
         Samples,
+        Saturation,
         Scale,
         Sharpen,
         Shear,
@@ -98,13 +103,13 @@ if TYPE_CHECKING:
     )  # fmt: skip
 
 __all__ = [
-    "ArrayError", "Batch", "Blur", "Branch", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Crop", "Cutout", "Dataset", "DatasetError",
-    "Edition", "EditionError", "Elastic", "Equalize", "EvidenceError", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss",
-    "Mixup", "Mosaic", "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError",
-    "QuarterTurn", "Range", "Recreated", "Relight", "Remote", "RemoteError", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample",
-    "Samples", "Scale", "Sharpen", "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth",
-    "__version__", "batch", "compare", "export", "forecast", "match", "probe", "read_dataset", "recreate", "remote", "sheet", "step", "stream",
-    "strip", "verify",
+    "ArrayError", "Batch", "Blur", "Branch", "Brightness", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Contrast", "Crop", "Cutout",
+    "Dataset", "DatasetError", "Edition", "EditionError", "Elastic", "Equalize", "EvidenceError", "Flip", "Gamma", "Grayscale", "Hue", "Junction",
+    "LabelRules", "Labels", "Lens", "Loss", "Mixup", "Mosaic", "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects",
+    "Perspective", "Pipeline", "PipelineError", "QuarterTurn", "Range", "Recreated", "Relight", "Remote", "RemoteError", "RenderError", "Rendered",
+    "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Saturation", "Scale", "Sharpen", "Shear", "Sheet", "Shift", "Skeleton",
+    "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__", "batch", "compare", "export", "forecast", "match",
+    "probe", "read_dataset", "recreate", "remote", "sheet", "step", "stream", "strip", "verify",
 ]  # fmt: skip
 
 #: What step files ask for while the catalogue is still being filled.

@@ -51,7 +51,7 @@ from varlen.pipeline.reading import LabelRules
 from varlen.render.samples import Batch, Sample, Samples, batch, stream
 from varlen.steps.base import Step
 from varlen.steps.camera import Blur, Coarsen, Compress, MotionBlur, Noise, Sharpen
-from varlen.steps.color import ChannelGain, ColorJitter, Gamma, Grayscale, Warmth
+from varlen.steps.color import Brightness, ChannelGain, ColorJitter, Contrast, Gamma, Grayscale, Hue, Saturation, Warmth
 from varlen.steps.cutout import Cutout
 from varlen.steps.frame import Crop, Pad, Resize
 from varlen.steps.junction import Branch, Junction
@@ -60,7 +60,7 @@ from varlen.steps.moves import Flip, QuarterTurn, Rotate, Scale, Shear, Shift
 from varlen.steps.normalize import Normalize
 from varlen.steps.own_step import Number, Range, step
 from varlen.steps.partners import Mixup, Mosaic, PasteObjects
-from varlen.steps.warps import Elastic, Perspective
+from varlen.steps.warps import Elastic, Lens, Perspective
 
 if TYPE_CHECKING:
     from varlen.evidence.match import Match
@@ -208,14 +208,16 @@ def match(dataset: Dataset | Path | str, field: Dataset | Path | str, pipeline: 
     return find_match(_dataset(dataset), _dataset(field), None if pipeline is None else _pipeline(pipeline), workers=workers)
 
 
-def probe(dataset: Dataset | Path | str, pipelines: Sequence[document.Pipeline | Path | str], *, seeds: int = 3, minutes: float | None = None,
-          steps: int = 0, task: str = "", out: Path | str | None = None, workers: int = 2) -> Probe:  # fmt: skip
+def probe(dataset: Dataset | Path | str, pipelines: Sequence[document.Pipeline | Path | str] | document.Pipeline | Path | str, *,
+          seeds: int = 3, minutes: float | None = None, steps: int = 0, task: str = "", out: Path | str | None = None,
+          workers: int = 2) -> Probe:  # fmt: skip
     """Does it help? A small network trained with each pipeline and with none, judged on untouched validation pictures.
 
-    seeds: runs of each, the same seeds for all; minutes: about how long all may take; steps: of training, in its place; task:
-    "classification", "objects", "pixels" or "keypoints" in place of what the dataset's labels suggest; out: a folder that keeps the runs, so
-    that an interrupted probe continues. The result shows itself as a table in a notebook; `results` and `to_json()` hold means, differences
-    with intervals, verdicts and robustness. A proxy: for harmful steps and for ranking, not for the scores a real model reaches.
+    pipelines: one or several, as read already, or where they lie; seeds: runs of each, the same seeds for all; minutes: about how long all
+    may take; steps: of training, in its place; task: "classification", "objects", "pixels" or "keypoints" in place of what the dataset's
+    labels suggest; out: a folder that keeps the runs, so that an interrupted probe continues. The result shows itself as a table in a
+    notebook; `results` and `to_json()` hold means, differences with intervals, verdicts and robustness. A proxy: for harmful steps and for
+    ranking, not for the scores a real model reaches.
     Needs `pip install 'varlen[probe]'`; raises `EvidenceError`.
 
     >>> import varlen as v
@@ -225,6 +227,8 @@ def probe(dataset: Dataset | Path | str, pipelines: Sequence[document.Pipeline |
     """
     from varlen.evidence.probe import probe as run_probe
 
+    if isinstance(pipelines, (document.Pipeline, Path, str)):
+        pipelines = [pipelines]
     return run_probe(_dataset(dataset), [_pipeline(each) for each in pipelines], seeds=seeds, minutes=minutes, steps=steps, task=task,
                      out=None if out is None else Path(out), workers=workers)  # fmt: skip
 
@@ -268,11 +272,11 @@ def _pairs(given: Pairs, name: str) -> tuple[tuple[str, str], ...]:
 
 
 __all__ = [
-    "ArrayError", "Batch", "Blur", "Branch", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Crop", "Cutout", "Dataset", "DatasetError",
-    "Edition", "EditionError", "Elastic", "Equalize", "EvidenceError", "Flip", "Gamma", "Grayscale", "Junction", "LabelRules", "Labels", "Loss",
-    "Mixup", "Mosaic", "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects", "Perspective", "Pipeline", "PipelineError",
-    "QuarterTurn", "Range", "Recreated", "Relight", "Remote", "RemoteError", "RenderError", "Rendered", "RenderedClip", "Resize", "Rotate", "Sample",
-    "Samples", "Scale", "Sharpen", "Shear", "Sheet", "Shift", "Skeleton", "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth",
-    "__version__", "batch", "compare", "export", "forecast", "match", "probe", "read_dataset", "recreate", "remote", "sheet", "step", "stream",
-    "strip", "verify",
+    "ArrayError", "Batch", "Blur", "Branch", "Brightness", "ChannelGain", "Coarsen", "ColorJitter", "Compress", "Contrast", "Crop", "Cutout",
+    "Dataset", "DatasetError", "Edition", "EditionError", "Elastic", "Equalize", "EvidenceError", "Flip", "Gamma", "Grayscale", "Hue", "Junction",
+    "LabelRules", "Labels", "Lens", "Loss", "Mixup", "Mosaic", "MotionBlur", "Noise", "Normalize", "Number", "Pad", "Part", "PasteObjects",
+    "Perspective", "Pipeline", "PipelineError", "QuarterTurn", "Range", "Recreated", "Relight", "Remote", "RemoteError", "RenderError", "Rendered",
+    "RenderedClip", "Resize", "Rotate", "Sample", "Samples", "Saturation", "Scale", "Sharpen", "Shear", "Sheet", "Shift", "Skeleton",
+    "SourceSample", "Step", "StepFileError", "VarlenError", "Verdict", "Warmth", "__version__", "batch", "compare", "export", "forecast", "match",
+    "probe", "read_dataset", "recreate", "remote", "sheet", "step", "stream", "strip", "verify",
 ]  # fmt: skip

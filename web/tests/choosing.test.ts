@@ -1,6 +1,8 @@
 import { describe, expect, test } from "vitest";
+import catalogue from "../../core/varlen/steps/catalogue.json";
+import practitioners from "../../tests/core/steps/words.json";
 import type { StepFacts } from "../src/api/client";
-import { exampleOf, walked } from "../src/bench/StepChoices";
+import { bestOf, exampleOf, grouped, walked } from "../src/bench/StepChoices";
 import { fittingWidth, NARROWEST, WIDEST } from "../src/bench/sheet";
 
 describe("tiles that fill the sheet", () => {
@@ -48,5 +50,20 @@ describe("a step as an example", () => {
     expect(exampleOf(facts([degrees]))).toMatchObject({ step: "rotate", probability: 1, scope: "train", degrees: [10, 10] });
     expect(exampleOf(facts([factor]))).toMatchObject({ factor: [0.5, 0.5] });
     expect(exampleOf(facts([{ name: "mode", control: "option", default: "a" }]))).not.toHaveProperty("mode");
+  });
+});
+
+describe("practitioners' words", () => {
+  const all = catalogue as unknown as StepFacts[];
+  test.each(Object.entries(practitioners))("%s finds %s", (word, step) => {
+    const found = grouped(all, word).flatMap(([, steps]) => steps);
+    expect(found.map((facts) => facts.step)).toContain(step);
+  });
+  test("the step that a word names outright is the one that Enter adds", () => {
+    const found = grouped(all, "hue").flatMap(([, steps]) => steps);
+    expect(found.length).toBeGreaterThan(1);
+    expect(found[bestOf(found, "hue")]?.step).toBe("hue");
+    const blurred = grouped(all, "Gaussian-blur").flatMap(([, steps]) => steps);
+    expect(blurred.map((facts) => facts.step)).toEqual(["blur"]);
   });
 });

@@ -2,33 +2,65 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.arrays.one_picture import NO_LABELS, array_renderer, one_picture
-from varlen.arrays.rendered import Loss, Rendered
-from varlen.datasets.array_checks import checked_image
+from varlen.arrays.one_picture import NO_LABELS, NotRead, Pictures, Source, array_renderer, one_picture
+from varlen.arrays.rendered import Loss, MovedLabels, Rendered
+from varlen.datasets.array_checks import picture_size
 from varlen.datasets.array_labels import Labels
+from varlen.datasets.dataset import Dataset
+from varlen.datasets.given_pictures import given_picture
 from varlen.errors import ArrayError
+from varlen.kernels.pixel_digest import pixel_digest
 from varlen.pipeline.document import Pipeline
 from varlen.pipeline.draw_sources import ClipDraws, Draws
+from varlen.pipeline.plan import Plan
 from varlen.pipeline.reading import MOST_SEED
 from varlen.pipeline.trace import Trace
 from varlen.render.planner import plan_variant
 
 
-def render_picture(pipeline: Pipeline, image: NDArray[np.uint8], labels: Labels | None, key: str, variant: int, split: str,
-                   partners: Sequence[Any] = (), group: str = "", draws: Draws | None = None) -> Rendered:  # fmt: skip
+def render_picture(pipeline: Pipeline, image: Any, labels: Labels | None, key: str, variant: int, split: str,
+                   partners: Any = (), group: str = "", draws: Draws | None = None) -> Rendered:  # fmt: skip
     """See `varlen.arrays.pipeline.Pipeline.render`. draws: instead of those of the seed."""
-    if not isinstance(variant, (int, np.integer)) or not 0 <= variant <= MOST_SEED:
-        raise ArrayError(f"variant: expected a whole number from 0, not {variant!r}")
-    pictures = one_picture(pipeline, image, labels, key, split, partners, group)
+    picture = given_picture(image)
+    key = key if key != "" else pixel_digest(picture)
+    pictures, plan = planned(pipeline, picture, labels, key, variant, split, partners, group, draws)
     renderer = array_renderer(pipeline, pictures)
-    plan = plan_variant(pipeline, pictures, key, split, int(variant), draws)
-    return Rendered(renderer, plan, renderer.labels(plan), labels or NO_LABELS, int(variant), image)
+    return Rendered(renderer, plan, renderer.labels(plan), labels or NO_LABELS, int(variant), picture)
+
+
+def move_labels(pipeline: Pipeline, labels: Labels, size: Any, key: str, variant: int, split: str) -> Rendered:
+    """See `varlen.arrays.pipeline.Pipeline.move_labels`."""
+    if not isinstance(key, str) or not key:
+        raise ArrayError("move_labels: draws depend on the picture's key; write move_labels(labels, size=(width, height), key=…)")
+    width, height = picture_size(size)
+    blank = np.broadcast_to(np.zeros(3, np.uint8), (height, width, 3))
+    pictures, plan = planned(pipeline, blank, labels, key, variant, split, (), "", None)
+    return MovedLabels(array_renderer(pipeline, pictures), plan, array_renderer(pipeline, pictures).labels(plan), labels, int(variant), blank)
+
+
+def planned(pipeline: Pipeline, image: NDArray[np.uint8], labels: Labels | None, key: str, variant: int, split: str, partners: Any, group: str,
+            draws: Draws | None) -> tuple[Pictures, Plan]:  # fmt: skip
+    """A picture with the partners that its variant shows, and the plan of it. Of a dataset or a mapping, only those are read that were drawn."""
+    if not isinstance(variant, (int, np.integer)) or isinstance(variant, bool) or not 0 <= variant <= MOST_SEED:
+        raise ArrayError(f"variant: expected a whole number from 0, not {variant!r}")
+    if not isinstance(partners, (Mapping, Dataset)):
+        pictures = one_picture(pipeline, image, labels, key, split, partners, group)
+        return pictures, plan_variant(pipeline, pictures, key, split, int(variant), draws)
+    source = Source(partners)
+    read: list[tuple[str, Any, Labels]] = []
+    ring = source.ring(split, key, pipeline.draw_per == "group")
+    while True:
+        pictures = one_picture(pipeline, image, labels, key, split, read, group, ring)
+        try:
+            return pictures, plan_variant(pipeline, pictures, key, split, int(variant), draws)
+        except NotRead as missing:
+            read.append(source.read(missing.key))
 
 
 class RenderedClip(Sequence[Rendered]):
@@ -111,13 +143,13 @@ class RenderedClip(Sequence[Rendered]):
 
 def is_clip(image: Any) -> bool:
     """Whether an argument is a clip: four axes, or a list of frames."""
-    return isinstance(image, (list, tuple)) or (isinstance(image, np.ndarray) and image.ndim == 4)
+    return isinstance(image, (list, tuple)) or len(getattr(image, "shape", ())) == 4
 
 
-def render_clip(pipeline: Pipeline, clip: Any, labels: Any, key: str, variant: int, split: str, partners: Sequence[Any], group: str,
+def render_clip(pipeline: Pipeline, clip: Any, labels: Any, key: str, variant: int, split: str, partners: Any, group: str,
                 per_frame: bool) -> RenderedClip:  # fmt: skip
     """Every frame through one draw. Raises `ArrayError` for frames of several sizes, and for labels that are not one for each frame."""
-    frames = [checked_image(frame, f"frame {place}") for place, frame in enumerate(clip)]
+    frames = [given_picture(frame, f"frame {place}") for place, frame in enumerate(clip)]
     if not frames:
         raise ArrayError("image: the clip has no frames")
     if len({frame.shape for frame in frames}) > 1:
@@ -125,11 +157,12 @@ def render_clip(pipeline: Pipeline, clip: Any, labels: Any, key: str, variant: i
     if isinstance(labels, Labels) or (labels is not None and len(labels) != len(frames)):
         given = "one Labels" if isinstance(labels, Labels) else f"{len(labels)}"
         raise ArrayError(f"labels: a clip of {len(frames)} frames takes a list of as many Labels, not {given}")
+    key = key if key != "" else pixel_digest(frames[0])
     draws = ClipDraws(pipeline.seed, group if pipeline.draw_per == "group" and group else key, variant, per_frame)
     found = []
     for place, frame in enumerate(frames):
         draws.begin(place)
-        own = [_partner_frame(partner, place) for partner in partners]
+        own = partners if isinstance(partners, (Mapping, Dataset)) else [_partner_frame(partner, place) for partner in partners]
         found.append(render_picture(pipeline, frame, labels[place] if labels is not None else None, key, variant, split, own, group, draws))
     return RenderedClip(found)
 

@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from typing import Any, get_args
 
 import numpy as np
-from numpy.typing import NDArray
 
 from varlen.arrays.clips import render_picture
 from varlen.arrays.thumbnails import TILE_PX, Sheet, _original, _tile
 from varlen.datasets.array_labels import Labels
+from varlen.datasets.given_pictures import given_picture
 from varlen.errors import ArrayError
 from varlen.pipeline.document import Pipeline
 from varlen.steps.base import Step
@@ -20,8 +20,8 @@ from varlen.steps.problems import nearest
 MOST_VARIANTS = 400
 
 
-def sheet(pipeline: Pipeline, image: NDArray[np.uint8], labels: Labels | None = None, variants: int = 10, *, key: str = "",
-          partners: Sequence[Any] = (), tile_px: int = TILE_PX) -> Sheet:  # fmt: skip
+def sheet(pipeline: Pipeline, image: Any, labels: Labels | None = None, variants: int = 10, *, key: str = "",
+          partners: Any = (), tile_px: int = TILE_PX) -> Sheet:  # fmt: skip
     """A contact sheet of one picture: itself, then its variants 1 … `variants`, with their labels drawn.
 
     image, labels, key, partners: as for `Pipeline.render`; tile_px: width of a tile. Raises `ArrayError` for what can't be right.
@@ -32,15 +32,17 @@ def sheet(pipeline: Pipeline, image: NDArray[np.uint8], labels: Labels | None = 
     """
     if not 1 <= variants <= MOST_VARIANTS:
         raise ArrayError(f"variants: {variants} is outside 1 … {MOST_VARIANTS}")
+    image = given_picture(image)
     outs = [render_picture(pipeline, image, labels, key, variant, "train", partners) for variant in range(1, variants + 1)]
     return Sheet([_original(outs[0], tile_px), *(_tile(out, tile_px) for out in outs)], ["original", *map(str, range(1, variants + 1))])
 
 
-def strip(step: type[Step], parameter: str, image: NDArray[np.uint8], labels: Labels | None = None, values: Sequence[Any] | None = None,
+def strip(step: type[Step], parameter: str, image: Any, labels: Labels | None = None, values: Sequence[Any] | None = None,
           *, tile_px: int = TILE_PX, **settings: Any) -> Sheet:  # fmt: skip
     """One step at five values of a parameter, with the labels drawn; of a choice, each.
 
-    step: a step's class, such as `Rotate`; values: instead of five along the parameter's usual range; settings: of its other parameters.
+    step: a step's class, such as `Rotate`; image, labels: as for `Pipeline.render`; values: instead of five along the parameter's usual range;
+    settings: of its other parameters.
     Raises `ArrayError` for a parameter that the step does not have.
 
     >>> import numpy as np, varlen as v
@@ -55,6 +57,7 @@ def strip(step: type[Step], parameter: str, image: NDArray[np.uint8], labels: La
     usual = {"probability": 1.0} | settings
     ranged = is_span(step.model_fields[parameter].json_schema_extra)
     given = [(value, value) if ranged and isinstance(value, (int, float)) else value for value in chosen]
+    image = given_picture(image)
     outs = [render_picture(Pipeline([step(**usual | {parameter: value})]), image, labels, "", 1, "train") for value in given]
     return Sheet([_tile(out, tile_px) for out in outs], [f"{value:g}" if isinstance(value, float) else str(value) for value in chosen])
 

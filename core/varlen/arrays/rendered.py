@@ -9,7 +9,6 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.arrays.again import carried
 from varlen.arrays.one_picture import ArrayRenderer, Pictures
 from varlen.datasets.array_labels import Labels, full_mask
 from varlen.errors import ArrayError
@@ -19,8 +18,10 @@ from varlen.model.geometry import Size
 from varlen.model.objects import Objects
 from varlen.pipeline.plan import Plan
 from varlen.pipeline.trace import Trace
+from varlen.render.again import carried
+from varlen.render.normalization import pipeline_figures
 from varlen.render.renderer import lightness
-from varlen.shapes.polygons import ring_list
+from varlen.shapes.polygons import all_masks, object_area, ring_list
 
 
 class Loss(NamedTuple):
@@ -52,6 +53,8 @@ class Rendered:
     ((64, 48, 3), [0], [1.0], True)
     """
 
+    _has_pixels = True
+
     def __init__(self, renderer: ArrayRenderer, plan: Plan, state: LabelState, labels: Labels, variant: int, original: NDArray[np.uint8]) -> None:
         self._renderer, self._plan, self._state, self._labels = renderer, plan, state, labels
         self.variant, self.key, self._original = variant, plan.image, original
@@ -73,6 +76,14 @@ class Rendered:
             return lightness(pixels)
         own = pixels.flags.c_contiguous and pixels.flags.owndata and not np.may_share_memory(pixels, self._original)
         return pixels if own else np.array(pixels, order="C")
+
+    @cached_property
+    def normalized(self) -> NDArray[np.float32]:
+        """The picture after the pipeline's `normalize` steps, (H, W, C) float32. Raises `ArrayError` where there is none, or one without figures."""
+        figures = pipeline_figures(self._renderer.pipeline, None)
+        if figures is None:
+            raise ArrayError("normalized: the pipeline has no normalize step; add v.Normalize(mean=…, std=…)")
+        return figures.apply(self.image)
 
     @property
     def size(self) -> Size:
@@ -100,16 +111,25 @@ class Rendered:
 
     @cached_property
     def masks(self) -> Any:
-        """Instance masks of the new size as they went in: an array (N, H, W), or a list with None where an object has none."""
+        """Instance masks of the new size as they went in: an array (N, H, W), or a list with None where an object has none.
+
+        Of labels that have outlines and no masks, those of the outlines, (N, H, W) bool: the pixels whose centres lie inside.
+        """
         given = self._labels.masks
         if given is None:
-            return None
+            return None if self._labels.polygons is None else all_masks(self._objects, self.size, outlines=True)
         kind = next((mask.dtype for mask in given if mask is not None), np.dtype(np.bool_))
         found = [full_mask(mask, self.size) for mask in self._objects.masks]
         cast = [None if mask is None else mask.astype(kind, copy=False) for mask in found]
         if any(mask is None for mask in cast):
             return cast
         return np.array(cast, kind).reshape(-1, self.size.height, self.size.width)
+
+    @property
+    def areas(self) -> NDArray[np.float64]:
+        """(N,) the area of each object in px²: of its mask, else of its outline, else of its box."""
+        found = self._objects
+        return np.array([object_area(found, place) for place in range(len(found))], np.float64)
 
     @cached_property
     def polygons(self) -> list[list[NDArray[np.float64]] | None] | None:
@@ -176,7 +196,8 @@ class Rendered:
     def trace(self) -> Trace:
         """Everything that was drawn and what became of the objects, as JSON has it, with the digest of the pixels."""
         trace = self._renderer.trace_of(self._plan, self._state, self.variant)
-        trace["pixel_digest"] = pixel_digest(self.image)
+        if self._has_pixels:
+            trace["pixel_digest"] = pixel_digest(self.image)
         return trace
 
     @property
@@ -186,7 +207,8 @@ class Rendered:
         whole, rings = self._objects.polygons, self.polygons
         polygons = None if rings is None else [None if each is None else whole[place] for place, each in enumerate(rings)]
         ids = self.ids if self._labels.ids is not None else None
-        return Labels(boxes=self.boxes, classes=self.classes, keypoints=self.keypoints, skeleton=skeleton, masks=self.masks, polygons=polygons,
+        masks = self.masks if self._labels.masks is not None else None
+        return Labels(boxes=self.boxes, classes=self.classes, keypoints=self.keypoints, skeleton=skeleton, masks=masks, polygons=polygons,
                       oriented=self.oriented, label_map=self.label_map, ids=ids, image_classes=tuple(self.image_classes),
                       mirror_classes=mirrored, outside="keep", void=self._labels.void)  # fmt: skip
 
@@ -211,7 +233,8 @@ class Rendered:
 
     def __repr__(self) -> str:
         lost = f", {len(self.lost)} lost" if self.lost else ""
-        return f"Rendered({self.key!r}, variant {self.variant}: {self.size.width}×{self.size.height} px, {len(self._objects)} objects{lost})"
+        key = self.key if len(self.key) <= 60 else f"{self.key[:14]}…"
+        return f"Rendered({key!r}, variant {self.variant}: {self.size.width}×{self.size.height} px, {len(self._objects)} objects{lost})"
 
     def _repr_png_(self) -> bytes:
         from varlen.arrays.thumbnails import before_and_after
@@ -234,3 +257,14 @@ class Rendered:
             return Loss(self._by_name.get((outcome.image, outcome.id), outcome.id), outcome.reason, outcome.step, outcome.share)
 
         return [loss(each) for each in self._state.outcomes() if each.outcome == kind and each.image == self.key]
+
+
+class MovedLabels(Rendered):
+    """One variant's labels, of a picture that was not given. Made by `Pipeline.move_labels`."""
+
+    _has_pixels = False
+
+    @property
+    def image(self) -> NDArray[np.uint8]:
+        """Raises `ArrayError`: there is no picture."""
+        raise ArrayError("move_labels: no picture was given; write pipeline.render(image, labels, key=…) for pixels too")

@@ -66,6 +66,11 @@ class Labels:
         self.image_classes = _names(image_classes)
         self.mirror_classes = dict(mirror_classes or {})
         self.skeleton = skeleton if isinstance(skeleton, Skeleton) else Skeleton(tuple(skeleton or ()))
+        stack: tuple[int, ...] = tuple(getattr(masks, "shape", ()))
+        others = {len(part) for part in (self.boxes, self.classes, self.keypoints) if part is not None}
+        if len(stack) == 3 and others == {stack[2]} != {stack[0]}:
+            raise ArrayError(f"masks: expected (N, H, W), not shape {stack}; write masks.transpose(2, 0, 1)")
+        self._stack = stack
         parts = ("boxes", "classes", "keypoints", "masks", "polygons", "oriented", "ids", "crowd")
         self._count = same_length({name: -1 if getattr(self, name) is None else len(getattr(self, name)) for name in parts})
         self._check()
@@ -196,6 +201,8 @@ class Labels:
         return [str(place) for place in range(self._count)] if self.ids is None else [str(each) for each in self.ids]
 
     def _made(self, key: str, size: Size, places: Mapping[Any, int], name: str, points_each: int) -> Objects:
+        if len(self._stack) == 3 and self._stack[:2] == (size.height, size.width) != self._stack[1:]:
+            raise ArrayError(f"{name}: masks: expected (N, H, W), not shape {self._stack}; write masks.transpose(2, 0, 1)")
         for number, mask in enumerate(self.masks or ()):
             if mask is not None and mask.shape != (size.height, size.width):
                 raise ArrayError(f"{name}: masks[{number}] is {mask.shape[1]}×{mask.shape[0]} px, the picture {size.width}×{size.height} px")

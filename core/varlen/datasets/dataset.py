@@ -12,10 +12,11 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.datasets.array_checks import checked_image, in_color
+from varlen.datasets.array_checks import in_color
 from varlen.datasets.array_labels import Labels, keypoints_each, labels_from
 from varlen.datasets.digests import Digests, content_digest, map_digest, whole_digest
 from varlen.datasets.entry import Entry, StoredEntries, entries_of
+from varlen.datasets.given_pictures import GivenPictures
 from varlen.datasets.image_files import decode, decode_levels, encode
 from varlen.datasets.skeleton import Skeleton, numbered_points
 from varlen.datasets.sources import Files
@@ -59,9 +60,9 @@ class Dataset:
         """A dataset of arrays, without files.
 
         samples: (key, image, labels) or (key, image, labels, split) of each, the split "train" where none is said; image: (H, W, 3) or
-        (H, W, 1) uint8; labels: `Labels`, or None. classes: the names of all classes, needed where labels hold numbers; map_classes:
-        what the levels of label maps mean; skeleton: names of the keypoints. The arrays are kept, not copied.
-        Raises `ArrayError` naming the sample.
+        (H, W, 1) uint8, kept and not copied, or a path, a PIL image or anything with `__array__` and `shape`, which are read each time
+        they are shown; labels: `Labels`, or None. classes: the names of all classes, needed where labels hold numbers; map_classes:
+        what the levels of label maps mean; skeleton: names of the keypoints. Raises `ArrayError` naming the sample.
 
         >>> import numpy as np, varlen as v
         >>> moths = [(f"night_{n}", np.zeros((48, 64, 3), np.uint8), v.Labels(boxes=[[4, 4, 20, 30]], classes=["ash veil"])) for n in range(3)]
@@ -280,12 +281,12 @@ class ArrayDataset(Dataset):
 def from_arrays(samples: Iterable[Any], classes: Sequence[str] | None = None, map_classes: Sequence[str] = (),
                 skeleton: Skeleton | Sequence[str] | None = None, name: str = "arrays") -> ArrayDataset:  # fmt: skip
     """See `Dataset.from_arrays`."""
-    held: dict[str, tuple[NDArray[np.uint8], Labels, str]] = {}
+    held: dict[str, tuple[Any, Labels, str]] = {}
     for place, sample in enumerate(samples):
         key, image, labels, split = _parts(sample, place)
         if key in held:
             raise ArrayError(f"samples[{place}]: the key {key!r} is there twice")
-        held[key] = (checked_image(image, f"{key}: image"), _complete(labels, key), split)
+        held[key] = (image, _complete(labels, key), split)
     if not held:
         raise ArrayError("samples: there are none")
     named = _class_names([labels for _, labels, _ in held.values()], classes)
@@ -293,12 +294,13 @@ def from_arrays(samples: Iterable[Any], classes: Sequence[str] | None = None, ma
     points = _skeleton(skeleton, [labels for _, labels, _ in held.values()])
     maps = {f"{key}.map.png": _levels(labels.label_map, key) for key, (_, labels, _) in held.items() if labels.label_map is not None}
     entries = []
-    for key, (image, labels, split) in held.items():
-        size = Size(image.shape[1], image.shape[0])
+    pictures = GivenPictures({key: image for key, (image, _, _) in held.items()})
+    for key, (_, labels, split) in held.items():
+        size = pictures.size(key)
         objects = labels.objects(key, size, places, key, len(points.names))
         map_path = f"{key}.map.png" if labels.label_map is not None else ""
         entries.append(Entry(key, split, size, objects, classes=labels.image_classes, label_map=map_path))
-    dataset = ArrayDataset(name, named, entries, ArrayFiles(name, {key: each[0] for key, each in held.items()}, maps), points)
+    dataset = ArrayDataset(name, named, entries, ArrayFiles(name, pictures, maps), points)
     dataset.map_classes = tuple(map_classes) or (named if maps else ())
     dataset.mirror_classes = merged_pairs(labels.mirror_classes for _, labels, _ in held.values())
     dataset.format = "arrays"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import lru_cache
 
 import numpy as np
@@ -9,32 +10,56 @@ from numpy.typing import NDArray
 
 from varlen.draws import Stream
 from varlen.kernels.jit import kernel
-from varlen.model.effects import Bends, DisplacementField
-from varlen.model.geometry import Matrix, Point, Rect
+from varlen.model.effects import Bends, DisplacementField, Field, SampledField
+from varlen.model.geometry import Matrix, Point, Rect, Size
 
 #: Label edges longer than this share of the spacing are divided before they are bent.
 FINE = 0.25
 #: Newton's method ends when a point is known this well, in px.
 CLOSE = 1e-6
 MOST_ROUNDS = 60
+#: An inverse that is given must lead back as exactly as this, px.
+INVERSE_WITHIN = 0.1
+#: … in so many tries, from a start that is near already.
+MOST_TRIES = 12
+#: A map is followed from so many points a side …
+STARTS = 65
+#: … of the picture and so much around it, as a share of its sides …
+BEYOND = 0.15
+#: … and its way back nowhere steeper than this.
+MOST_STRETCH = 8.0
+#: Slopes of a map are taken over so many px to either side.
+APART = 0.01
+#: A point that Newton's method left further from its goal, px, has no place in the field.
+FOUND = 0.01
 
 
-def backward(points: NDArray[np.float64], field: DisplacementField) -> NDArray[np.float64]:
+def backward(points: NDArray[np.float64], field: Field) -> NDArray[np.float64]:
     """Where points of the picture after come from: p + d(p) for each, (N, 2) float64."""
     out = np.empty_like(points)
     _displaced(np.ascontiguousarray(points), control_points(field), *field.steps, out)
     return out
 
 
-def forward(points: NDArray[np.float64], field: DisplacementField) -> NDArray[np.float64]:
+def forward(points: NDArray[np.float64], field: Field) -> NDArray[np.float64]:
     """Where points of the picture before go: the p with p + d(p) = point for each, (N, 2) float64."""
     out = np.empty_like(points)
     _undisplaced(np.ascontiguousarray(points), control_points(field), *field.steps, out)
+    if isinstance(field, SampledField) and len(points):
+        # What leads beyond the field's margin has no place there: it goes far out of the frame, on its own side.
+        lost = ~(np.abs(backward(out, field) - points).max(axis=1) < FOUND)
+        middle = np.array(field.size) / 2 - field.origin
+        out[lost] = points[lost] + 10 * (points[lost] - middle)
     return out
 
 
+def control_points(field: Field) -> NDArray[np.float64]:
+    """The displacements of its control points, (down, across, 2) float64 px."""
+    return field.control if isinstance(field, SampledField) else _drawn_points(field)
+
+
 @lru_cache(maxsize=64)
-def control_points(field: DisplacementField) -> NDArray[np.float64]:
+def _drawn_points(field: DisplacementField) -> NDArray[np.float64]:
     """(down + 1, across + 1, 2) float64 displacements in px; zero where they would reach the border."""
     across, down = field.cells
     stream = Stream(field.key, "", 0, "field")
@@ -42,6 +67,121 @@ def control_points(field: DisplacementField) -> NDArray[np.float64]:
     inner = values[2:-2, 2:-2]
     inner[...] = np.array([2.0 * stream.unit() - 1.0 for _ in range(inner.size)]).reshape(inner.shape) * field.strength
     return values
+
+
+#: A map of points that no formula describes is sampled so often along the shorter side …
+SAMPLES_A_SIDE = 32
+#: … or more often until a spline through the samples is as near as this, px …
+EXACT = 0.02
+#: … and in so many cells around the frame.
+MARGIN = 12
+
+
+Points = NDArray[np.float64]
+"""(N, 2) float64 px."""
+Map = Callable[[Points], Points]
+
+
+def sampled(back: Map, size: Size, key: str) -> SampledField:
+    """The field whose way back is `back`: points of the picture after → where they come from. key: a name for it.
+
+    A cubic B-spline through samples of the displacement, closer ones where between them it would be off by more than EXACT px.
+    """
+    samples = SAMPLES_A_SIDE
+    while True:
+        field = _sampled(back, size, key, samples)
+        step_x, step_y = field.steps
+        between = np.stack(np.meshgrid(np.arange(step_x / 2, size.width, step_x), np.arange(step_y / 2, size.height, step_y)), axis=-1).reshape(-1, 2)
+        wanted = back(between)
+        shown = ((wanted > 0) & (wanted < np.array(size))).all(axis=1)
+        off = np.abs(backward(between - field.origin, field) + field.origin - wanted)[shown]
+        if off.max(initial=0.0) <= EXACT or samples >= 2 * SAMPLES_A_SIDE:
+            return field
+        samples *= 2
+
+
+def _sampled(back: Map, size: Size, key: str, samples: int) -> SampledField:
+    from scipy.ndimage import spline_filter
+
+    spacing = max(min(size) / samples, 2.0)
+    cells = max(4, round(size.width / spacing)), max(4, round(size.height / spacing))
+    step_x, step_y = size.width / cells[0], size.height / cells[1]
+    columns, rows = ((np.arange(-MARGIN, count + MARGIN + 1)) * step for count, step in zip(cells, (step_x, step_y), strict=True))
+    grid = np.stack(np.meshgrid(columns, rows), axis=-1)
+    displaced = back(grid.reshape(-1, 2)).reshape(grid.shape) - grid
+    control = np.stack([spline_filter(displaced[:, :, axis], order=3, mode="mirror") for axis in range(2)], axis=-1)
+    return SampledField(size, (step_x, step_y), (float(columns[0]), float(rows[0])), key, np.ascontiguousarray(control))
+
+
+def way_back_of(forward: Map, size: Size, inverse: Map | None = None) -> Callable[[Points], tuple[Points, NDArray[np.bool_]]]:
+    """The way back of a map of a picture's points: of points (N, 2) after, where they come from; and which of them `forward` leads back to.
+
+    By Newton's method, from the nearest of many points that were followed forward; or by `inverse`. Points to which none of the picture
+    leads, or only after a fold, continue the map straight on from the nearest that is known, so they lie outside of the picture too.
+    """
+    from scipy.spatial import cKDTree
+
+    wide = 1 + 2 * BEYOND
+    ends = [np.linspace(-BEYOND * side, (1 + BEYOND) * side, STARTS) for side in size]
+    starts = np.stack(np.meshgrid(*ends), axis=-1).reshape(-1, 2)
+    there = forward(starts)
+    usable = np.isfinite(there).all(axis=1)
+    tree = cKDTree(there[usable])
+
+    def back(points: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+        if inverse is None:
+            away, nearest = tree.query(points)
+            at = starts[usable][nearest]
+            close = away < 0.5 * MOST_STRETCH * (ends[0][1] - ends[0][0] + ends[1][1] - ends[1][0])
+            at[close] = _newton(forward, at[close], points[close])
+        else:
+            at = inverse(points)
+        with np.errstate(invalid="ignore"):
+            known = np.abs(forward(at) - points).max(axis=1) < (FOUND if inverse is None else INVERSE_WITHIN)
+            known &= (np.abs(at / np.array(size) - 0.5) <= wide / 2).all(axis=1)
+            a, b, c, d = _slopes_of(forward, at)
+            det = a * d - b * c
+            known &= (det > 0) & (np.abs([a, b, c, d]).max(axis=0) < MOST_STRETCH * det)
+        if known.any() and not known.all():
+            anchor = np.flatnonzero(known)[cKDTree(points[known]).query(points[~known])[1]]
+            x, y = (points[~known] - points[anchor]).T
+            on = np.stack([d[anchor] * x - b[anchor] * y, a[anchor] * y - c[anchor] * x], axis=1) / det[anchor, None]
+            at[~known] = at[anchor] + on
+        return at, np.asarray(known, np.bool_)
+
+    return back
+
+
+def _newton(forward: Map, at: NDArray[np.float64], points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """From `at` towards the points that `forward` takes to `points`, as near as it comes."""
+    off = forward(at) - points
+    for _ in range(MOST_TRIES):
+        far = np.flatnonzero(~(np.abs(off).max(axis=1) < CLOSE))
+        if not len(far):
+            break
+        place, short = at[far], off[far]
+        a, b, c, d = _slopes_of(forward, place)
+        det = a * d - b * c
+        safe = np.where(np.abs(det) < 1e-9, 1e-9, det)
+        go = np.stack([(d * short[:, 0] - b * short[:, 1]) / safe, (a * short[:, 1] - c * short[:, 0]) / safe], axis=1)
+        part = np.ones(len(far))
+        for _ in range(6):  # shorter steps until one comes nearer
+            to = place - part[:, None] * go
+            now = forward(to) - points[far]
+            nearer = (now**2).sum(axis=1) < (short**2).sum(axis=1)
+            if nearer.all():
+                break
+            part = np.where(nearer, part, part / 2)
+        at[far[nearer]], off[far[nearer]] = to[nearer], now[nearer]
+        if not nearer.any():
+            break
+    return at
+
+
+def _slopes_of(forward: Map, points: NDArray[np.float64]) -> tuple[NDArray[np.float64], ...]:
+    """∂x/∂x, ∂x/∂y, ∂y/∂x, ∂y/∂y of a map at points, from differences."""
+    (a, c), (b, d) = ((forward(points + aside) - forward(points - aside)).T / (2 * APART) for aside in APART * np.eye(2))
+    return a, b, c, d
 
 
 def moved(points: NDArray[np.float64], bends: Bends, matrix: Matrix) -> NDArray[np.float64]:

@@ -15,10 +15,10 @@ the other way, p from g(p), found by Newton's method to better than 1/1000 px.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Protocol
 
-from varlen.model.geometry import Matrix, Rect, Size, scaling
+from varlen.model.geometry import Matrix, Point, Rect, Size, scaling
 
 if TYPE_CHECKING:
     import numpy as np
@@ -53,7 +53,23 @@ class DisplacementField:
         return self.size.width / across, self.size.height / down
 
 
-Bends = tuple[tuple[Matrix, DisplacementField], ...]
+@dataclass(frozen=True, slots=True)
+class SampledField:
+    """A bend of a picture of `size` that was worked out elsewhere, as control points over the frame and a margin around it.
+
+    `steps`: distance of the control points across and down, px; `origin`: where the first lies; `control`: (down, across, 2) float64
+    displacements in px; `key`: a name for them, by which two fields are the same.
+    """
+
+    size: Size
+    steps: tuple[float, float]
+    origin: Point
+    key: str
+    control: NDArray[np.float64] = field(repr=False, compare=False)
+
+
+Field = DisplacementField | SampledField
+Bends = tuple[tuple[Matrix, Field], ...]
 """Bends, each after a matrix of its own."""
 
 
@@ -80,9 +96,14 @@ class Move(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Bend:
-    """Geometry: every point moves with a smooth field; the frame stays as it is."""
+    """Geometry: every point moves with a smooth field; the frame stays as it is.
 
-    field: DisplacementField
+    `edges` say how area is filled that the picture does not reach; None for a field that exposes none.
+    """
+
+    field: Field
+    edges: Edges | None = None
+    edge_color: Color = (0, 0, 0)
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,13 +6,14 @@ Geometry is kept composed: a `Resample` holds one transform for a whole run of s
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
 from varlen.kernels.bends import moved, moved_outline
 from varlen.kernels.label_transforms import exposed_by, exposed_share
-from varlen.model.effects import Bends, Color, Cover, Curve, DisplacementField, Edges, Move, PixelOperation, Recolor
-from varlen.model.geometry import IDENTITY, Matrix, Point, Rect, Size
+from varlen.model.effects import Bend, Bends, Color, Cover, Curve, Edges, Move, PixelOperation, Recolor, SampledField
+from varlen.model.geometry import IDENTITY, Matrix, Point, Rect, Size, translation
 from varlen.pipeline.trace import StepRecord
 
 if TYPE_CHECKING:
@@ -118,9 +119,14 @@ class Resample:
             self.window, self.pad_color = (int(x0), int(y0), int(x1), int(y1)), move.pad_color
         self._joined(step)
 
-    def bend(self, step: str, field: DisplacementField) -> None:
+    def bend(self, step: str, bend: Bend) -> None:
         """A bend at the end of the run."""
-        self.bends, self.matrix = (*self.bends, (self.matrix, field)), IDENTITY
+        matrix, after = self.matrix, IDENTITY
+        if isinstance(bend.field, SampledField):  # its control points begin outside the frame, and beyond it nothing is known
+            left, top = bend.field.origin
+            matrix, after = matrix.then(translation(-left, -top)), translation(left, top)
+            self.cut = True
+        self.bends, self.matrix = (*self.bends, (matrix, bend.field)), after
         self._joined(step)
 
     def _joined(self, step: str) -> None:
@@ -243,6 +249,24 @@ class Plan:
             if isinstance(stage, Resample):
                 blank += (1.0 - blank) * stage.exposed
         return blank
+
+    def partners(self) -> list[str]:
+        """Keys of the other pictures it takes in, each once, in the order in which they come in."""
+        return [key for key in dict.fromkeys(self._images()) if key != self.image]
+
+    def _images(self) -> Iterator[str]:
+        match self.base:
+            case Tiled(tiles=tiles):
+                parts: tuple[Plan, ...] = tiles
+            case Mixed(own=own, partner=partner):
+                parts = (own, partner)
+            case Pasted(own=own, objects=objects):
+                parts = (own, *(each.plan for each in objects))
+            case None:
+                parts = ()
+        yield self.image
+        for part in parts:
+            yield from part._images()
 
     def last_window(self) -> Window:
         """The part of the canvas that a tile fills."""

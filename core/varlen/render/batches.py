@@ -61,6 +61,12 @@ class Batch(_Parts):
     starts: NotRequired[NDArray[np.int64]]
 
 
+#: What every sample holds.
+NEEDED = frozenset((*Sample.__annotations__,)) - {"label_map", "masks", "oriented"}
+#: Names that samples and batches give to what they hold.
+TAKEN = frozenset((*Sample.__annotations__, *Batch.__annotations__))
+
+
 def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padded") -> Batch:
     """Several samples of one size as one.
 
@@ -77,6 +83,11 @@ def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padde
     """
     if not samples:
         raise VarlenError("a batch needs at least one sample")
+    for given in cast(Sequence[Any], samples):
+        if not isinstance(given, dict) or not given.keys() >= NEEDED:
+            lacking = ", ".join(sorted(NEEDED - given.keys())) if isinstance(given, dict) else ""
+            what = f"a dict without {lacking}" if lacking else type(given).__name__
+            raise VarlenError(f"batch: joins samples as v.stream makes them, not {what}; join arrays of your own with np.stack")
     shapes = {sample["image"].shape for sample in samples}
     if len(shapes) != 1:
         raise VarlenError(f"a batch needs pictures of one size, not {', '.join(map(str, sorted(shapes)))}: let the pipeline end with resize")
@@ -97,6 +108,7 @@ def batch(samples: Sequence[Sample], boxes: Literal["padded", "ragged"] = "padde
     if len(maps) == len(samples):
         found["label_map"] = np.stack(maps)
     found["image_classes"] = np.stack([sample["image_classes"] for sample in samples])
+    found.update({name: np.stack([each[name] for each in own]) for name in own[0] if name not in TAKEN})
     found |= {"keys": [sample["key"] for sample in samples], "variants": [sample["variant"] for sample in samples]}
     return cast(Batch, found)
 

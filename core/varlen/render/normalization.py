@@ -76,13 +76,18 @@ def given_figures(given: Sequence[Any], scale: LevelRange) -> Figures:
     return checked(Figures([value * white for value in mean], [value * white for value in deviation]), "normalized")
 
 
-def pipeline_figures(pipeline: Pipeline, dataset: Dataset) -> Figures | None:
-    """The figures of a pipeline's normalize steps; None where it has none. Raises `ArrayError` for figures on the wrong scale."""
+def pipeline_figures(pipeline: Pipeline, dataset: Dataset | None) -> Figures | None:
+    """The figures of a pipeline's normalize steps; None where it has none. dataset: where a step that names none takes its figures from.
+
+    Raises `ArrayError` for figures on the wrong scale, and for figures that are wanted of no dataset.
+    """
     steps = [step for step in pipeline.steps if isinstance(step, Normalize) and step.enabled]
     if not steps:
         return None
     unnamed = any(step.mean is None or step.std is None for step in steps)
-    own = dataset_figures(dataset) if unnamed else Figures([], [])
+    if unnamed and dataset is None:
+        raise ArrayError("normalize: without mean and std it takes those of a training split, and there is none; write v.Normalize(mean=…, std=…)")
+    own = dataset_figures(dataset) if unnamed and dataset is not None else Figures([], [])
     whole = Figures([0.0] * 3, [1.0] * 3)
     for place, step in enumerate(steps):
         if place == 0 and step.mean is not None and step.std is not None:

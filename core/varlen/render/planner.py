@@ -228,7 +228,7 @@ def _add(plan: Plan, step: str, effect: Effect) -> None:
         case Move():
             _add_move(plan, step, effect)
         case Bend():
-            _geometry(plan, exposes=False).bend(step, effect.field)
+            _add_bend(plan, step, effect)
         case Recolor() | Curve():
             _add_color(plan, effect)
         case PixelOperation():
@@ -251,11 +251,11 @@ def _add_color(plan: Plan, color: Recolor | Curve) -> None:
         plan.stages.append((color,))
 
 
-def _geometry(plan: Plan, exposes: bool, move: Move | None = None) -> Resample:
+def _geometry(plan: Plan, exposes: bool, move: Move | Bend) -> Resample:
     """The run that a move or a bend may join, or a new one at the end of the plan."""
     last = plan.stages[-1] if plan.stages else None
     recolored = isinstance(last, tuple) or (isinstance(last, Resample) and last.colors != ())
-    solid_after_color = exposes and move is not None and move.edges == "solid" and recolored
+    solid_after_color = exposes and move.edges == "solid" and recolored
     if isinstance(last, tuple) and not solid_after_color:
         plan.stages[-1] = last = Resample(plan.size, plan.size, colors=last)
     if not isinstance(last, Resample) or solid_after_color or not _joins(last, move, exposes):
@@ -275,13 +275,18 @@ def _add_move(plan: Plan, step: str, move: Move) -> None:
     plan.size = move.size
 
 
-def _joins(run: Resample, move: Move | None, exposes: bool) -> bool:
-    """Whether a move, or a bend where there is none, may become part of the run before it."""
+def _add_bend(plan: Plan, step: str, bend: Bend) -> None:
+    run = _geometry(plan, bend.edges is not None, bend)
+    if bend.edges is not None:
+        run.edges, run.edge_color = bend.edges, bend.edge_color
+    run.bend(step, bend)
+
+
+def _joins(run: Resample, move: Move | Bend, exposes: bool) -> bool:
+    """Whether a move or a bend may become part of the run before it."""
     if run.window is not None:
         return False
-    if move is None:
-        return True
-    if not move.matrix.affine or not run.matrix.affine:
+    if isinstance(move, Move) and (not move.matrix.affine or not run.matrix.affine):
         whole = run.matrix.then(move.matrix)
         frame = (run.bends[-1][1].size if run.bends else run.before).rect
         if min(whole.depth(x, y) for x, y in IDENTITY.quad(frame)) < SHALLOWEST:

@@ -8,24 +8,29 @@ labels that an edition holds under that number; other splits give their original
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from itertools import islice
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, cast
 
 import numpy as np
 from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
-from varlen.errors import DatasetError, VarlenError
+from varlen.errors import ArrayError, DatasetError, VarlenError
 from varlen.pipeline.document import Pipeline, from_json, read
-from varlen.render.batches import Batch, Batches, Sample, batch
-from varlen.render.normalization import WHITE, Figures, LevelRange, dataset_figures, given_figures, looked_up, pipeline_figures, share_table
+from varlen.pipeline.plan import Plan
+from varlen.render.again import carried
+from varlen.render.batches import TAKEN, Batch, Batches, Sample, batch
+from varlen.render.normalization import WHITE, Figures, LevelRange, given_figures, looked_up, pipeline_figures, share_table
 from varlen.render.renderer import OwnRenderer, Renderer, lightness
 from varlen.render.shared_epoch import SharedEpoch
 from varlen.render.source_pictures import PictureCache
+from varlen.shapes.polygons import all_masks
 
+#: Reads a further array of a picture: its key → (H, W) or (H, W, C).
+Also = Callable[[str], Any]
 #: Decoded pictures are hardly met twice in an epoch: a few for partners will do.
 CACHE_BYTES = 64 << 20
 #: So many images tell which kinds of labels a dataset has.
@@ -42,8 +47,10 @@ class Samples:
     """
 
     def __init__(self, dataset: Dataset, pipeline: Pipeline, split: str, epoch: int, channels: Literal["last", "first"],
-                 figures: Figures | None, range: LevelRange = "0-255") -> None:  # fmt: skip
+                 figures: Figures | None, range: LevelRange = "0-255", also: Mapping[str, Also] | None = None,
+                 masks: bool = False) -> None:  # fmt: skip
         self.dataset, self.pipeline, self.split, self.channels, self.range = dataset, pipeline, split, channels, range
+        self.also, self.masks = dict(also or {}), masks
         self.keys = dataset.by_split().get(split, [])
         if not self.keys:
             raise DatasetError(f"{dataset.name}: no image is in the split {split!r}; there are {', '.join(dataset.splits())}")
@@ -88,6 +95,8 @@ class Samples:
 
     def __getitem__(self, number: int) -> Sample:
         """Sample `number` of the epoch as arrays; see `sample`."""
+        if not hasattr(number, "__index__"):
+            raise VarlenError("samples: one number at a time, such as samples[0]; for several at once write samples.batches(size)")
         return self.sample(number, self.epoch)
 
     def sample(self, number: int, epoch: int) -> Sample:
@@ -97,9 +106,10 @@ class Samples:
         x_min, y_min, x_max, y_max in px; classes: (N,) int64 places in the dataset's classes;
         keypoints: (N, K, 3) float32 x, y, visibility; crowd: (N,) bool; polygons: for each object its
         rings, (P, 2) float32, None without; label_map: (H, W) uint8, only where there is one;
-        masks: (N, H, W) bool, of a dataset with instance masks, nothing set for an object without; oriented: (N, 4, 2) float32 corners, of
+        masks: (N, H, W) bool, of a dataset with instance masks, or with masks=True those of outlines too, nothing set for an object
+        without; oriented: (N, 4, 2) float32 corners, of
         a dataset with oriented boxes, NaN for an object without; image_classes: (C,) float32, the share of each image-level class;
-        key, variant: what it is. Raises `IndexError` for a number that isn't there.
+        key, variant: what it is; and what was asked for with `also`. Raises `IndexError` for a number that isn't there.
         """
         if not -len(self) <= number < len(self):
             raise IndexError(f"sample {number} of {len(self)}")
@@ -128,15 +138,23 @@ class Samples:
         if levels is not None:
             sample["label_map"] = levels
         has_masks, has_oriented = self._kinds_of_labels()
-        if has_masks or any(objects.masks):
-            sample["masks"] = np.zeros((len(objects), plan.size.height, plan.size.width), np.bool_)
-            for place, mask in enumerate(objects.masks):
-                if mask is not None:
-                    mask.mark(sample["masks"][place])
+        if has_masks or self.masks or any(objects.masks):
+            sample["masks"] = all_masks(objects, plan.size, outlines=self.masks)
         if has_oriented or len(objects.oriented.owners):
             sample["oriented"] = np.full((len(objects), 4, 2), np.nan, np.float32)
             sample["oriented"][objects.oriented.owners] = objects.oriented.corners
+        for name, reader in self.also.items():
+            cast(dict[str, Any], sample)[name] = self._carried(name, reader, plan)
         return sample
+
+    def _carried(self, name: str, reader: Also, plan: Plan) -> NDArray[Any]:
+        """An array of the picture, and those of its partners, moved as the picture is."""
+        try:
+            arrays = {key: np.asarray(reader(key)) for key in (plan.image, *plan.partners())}
+            moved = carried(self._ready(), plan, arrays)
+        except ArrayError as error:
+            raise ArrayError(f"also: {name}: {str(error).removeprefix('again: ')}") from None
+        return np.ascontiguousarray(moved.transpose(2, 0, 1)) if moved.ndim == 3 and self.channels == "first" else moved
 
     def _kinds_of_labels(self) -> tuple[bool, bool]:
         """Whether the dataset has instance masks, and oriented boxes; told by its first images, so that every sample has the same parts."""
@@ -170,13 +188,17 @@ def _checked_epoch(epoch: int) -> int:
 
 def stream(dataset: Dataset | Path | str, pipeline: Pipeline | dict[str, Any] | Path | str, split: str = "train", epoch: int = 0, *,
            seed: int | None = None, channels: Literal["last", "first"] = "last", range: LevelRange = "0-255",
-           normalized: bool | tuple[Sequence[float], Sequence[float]] = False) -> Samples:  # fmt: skip
+           normalized: bool | tuple[Sequence[float], Sequence[float]] | None = None, also: Mapping[str, Also] | None = None,
+           masks: bool = False) -> Samples:  # fmt: skip
     """Samples of a split, to be read by number.
 
     dataset, pipeline: as read already, or where they lie; seed: instead of the pipeline's own; channels: "last" for (H, W, C), "first" for
-    (C, H, W); range: "0-255" for uint8 levels, "0-1" for float32 shares of white; normalized: a mean and a deviation per channel on the scale
-    of `range`, or True for those of the pipeline's `normalize` steps, or of the training split where it has none: float32, the same numbers
-    as array exports. Raises `VarlenError` with one line for what can't be read, `ArrayError` for figures on the other scale.
+    (C, H, W); range: "0-255" for uint8 levels, "0-1" for float32 shares of white; normalized: by default the pipeline's `normalize` steps are
+    carried out where it has any, and give float32, the same numbers as array exports; True wants one, False leaves them out, and a mean and
+    a deviation per channel on the scale of `range` stand instead of them. also: further arrays of each picture, moved by the same draw, such
+    as {"depth": read_depth} with read_depth(key) -> (H, W) or (H, W, C) of any number type; samples and batches hold them under their names,
+    channels first where pictures have them so. masks: make masks (N, H, W) of outlines too.
+    Raises `VarlenError` with one line for what can't be read, `ArrayError` for figures on the other scale.
 
     >>> import varlen as v
     >>> samples = v.stream("moths", v.Pipeline([v.Flip()], seed=20), channels="first", range="0-1")
@@ -191,13 +213,31 @@ def stream(dataset: Dataset | Path | str, pipeline: Pipeline | dict[str, Any] | 
         raise VarlenError(f"channels: {channels!r} is neither 'last' nor 'first'")
     if range not in WHITE:
         raise VarlenError(f"range: {range!r} is neither '0-255' nor '0-1'")
-    return Samples(found, chosen, split, epoch, channels, _figures(normalized, found, chosen, range), range)
+    return Samples(found, chosen, split, epoch, channels, _figures(normalized, found, chosen, range), range, _named(also), masks)
+
+
+def _named(also: Mapping[str, Also] | None) -> dict[str, Also]:
+    """What samples hold besides. Raises `VarlenError` for a name that is taken, and for what can't be called."""
+    for name, reader in (also or {}).items():
+        if name in TAKEN or not isinstance(name, str):
+            raise VarlenError(f"also: samples and batches have {name!r} already; call it otherwise")
+        if not callable(reader):
+            raise VarlenError(f"also: {name}: expected a function that reads the array of a key, not {type(reader).__name__}")
+    return dict(also or {})
 
 
 def _figures(normalized: Any, dataset: Dataset, pipeline: Pipeline, scale: LevelRange) -> Figures | None:
+    """The figures that pixels are shifted and scaled by; None for none. See `stream`."""
     if isinstance(normalized, (tuple, list)):
         return given_figures(normalized, scale)
-    return (pipeline_figures(pipeline, dataset) or dataset_figures(dataset)) if normalized else None
+    if normalized is not None and not isinstance(normalized, bool):
+        raise VarlenError(f"normalized: expected True, False or (mean, deviation), not {normalized!r:.60}")
+    found = pipeline_figures(pipeline, dataset) if normalized is not False else None
+    if normalized and found is None:
+        raise VarlenError("normalized: the pipeline has no normalize step; add v.Normalize(), or write normalized=(mean, deviation)")
+    if found is not None and scale == "0-1":
+        raise VarlenError('range: "0-1" and the pipeline\'s normalize step exclude each other; drop range, or write normalized=False')
+    return found
 
 
 __all__ = ["Batch", "Sample", "Samples", "batch", "stream"]

@@ -22,6 +22,10 @@ class PictureCache:
         self._bytes = 0
         self._lock = threading.Lock()
 
+    def __reduce__(self) -> tuple[type[PictureCache], tuple[int]]:
+        """An empty one: another process decodes for itself."""
+        return PictureCache, (self.most,)
+
     def get(self, key: Hashable, make: Callable[[], Pixels]) -> Pixels:
         """The picture kept under `key`, made when it is not there. Not to be written to."""
         with self._lock:

@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.kernels.outlines import clipped_ring, fill_outline, ring_area, trace_outlines
-from varlen.model.geometry import Rect
-from varlen.model.objects import Mask, Part, Polygon, Ring
+from varlen.model.geometry import Rect, Size
+from varlen.model.objects import Mask, Objects, Part, Polygon, Ring
 
 if TYPE_CHECKING:
     import shapely
@@ -121,6 +121,16 @@ def mask_from_polygon(polygon: Polygon) -> Mask | None:
     return Mask.tight(frame, left, top)
 
 
+def all_masks(objects: Objects, size: Size, outlines: bool) -> NDArray[np.bool_]:
+    """The masks of all objects over a picture of `size`, (N, H, W) bool; nothing set for an object without. outlines: make those of outlines too."""
+    found = np.zeros((len(objects), size.height, size.width), np.bool_)
+    for place, (mask, polygon) in enumerate(zip(objects.masks, objects.polygons, strict=True)):
+        own = mask_from_polygon(polygon) if outlines and mask is None and polygon is not None else mask
+        if own is not None:
+            own.mark(found[place])
+    return found
+
+
 def polygon_from_mask(mask: Mask) -> Polygon:
     """Outlines along the borders of the pixels: filled again they give exactly the mask."""
     corner = np.array([mask.left, mask.top], np.float64)
@@ -173,3 +183,14 @@ def _contains(outline: Ring, hole: Ring) -> bool:
 def ring_list(polygon: Polygon | None) -> list[NDArray[np.float64]] | None:
     """A polygon's rings, outlines and holes in turn, each (P, 2); None without."""
     return None if polygon is None else rings_of(polygon)
+
+
+def object_area(objects: Objects, place: int) -> float:
+    """The area of an object in px²: of its mask, else of its outline less the holes, else of its box."""
+    mask, polygon = objects.masks[place], objects.polygons[place]
+    if mask is not None:
+        return float(np.count_nonzero(mask.pixels))
+    if polygon is not None:
+        return sum(abs(ring_area(part.outline)) - sum(abs(ring_area(hole)) for hole in part.holes) for part in polygon)
+    x0, y0, x1, y1 = objects.boxes[place].tolist()
+    return float((x1 - x0) * (y1 - y0))

@@ -7,7 +7,7 @@ from typing import Any, get_args
 from varlen.steps.base import CATALOGUE as CATALOGUE
 from varlen.steps.base import Step
 from varlen.steps.camera import Blur, Coarsen, Compress, MotionBlur, Noise, Sharpen
-from varlen.steps.color import ChannelGain, ColorJitter, Gamma, Grayscale, Warmth
+from varlen.steps.color import Brightness, ChannelGain, ColorJitter, Contrast, Gamma, Grayscale, Hue, Saturation, Warmth
 from varlen.steps.cutout import Cutout
 from varlen.steps.frame import Crop, Pad, Resize
 from varlen.steps.junction import Junction
@@ -16,11 +16,12 @@ from varlen.steps.moves import Flip, QuarterTurn, Rotate, Scale, Shear, Shift
 from varlen.steps.normalize import Normalize
 from varlen.steps.partners import Mixup, Mosaic, PasteObjects
 from varlen.steps.plugins import load_step_files
-from varlen.steps.warps import Elastic, Perspective
+from varlen.steps.problems import STEP_WORDS
+from varlen.steps.warps import Elastic, Lens, Perspective
 
 BUILT_IN: tuple[type[Step], ...] = (
-    Flip, QuarterTurn, Rotate, Shear, Shift, Scale, Perspective, Elastic, Crop, Resize, Pad,
-    ColorJitter, Gamma, Warmth, ChannelGain, Grayscale, Equalize, Relight,
+    Flip, QuarterTurn, Rotate, Shear, Shift, Scale, Perspective, Elastic, Lens, Crop, Resize, Pad,
+    Brightness, Contrast, Saturation, Hue, ColorJitter, Gamma, Warmth, ChannelGain, Grayscale, Equalize, Relight,
     Blur, MotionBlur, Sharpen, Noise, Compress, Coarsen,
     Cutout, Mosaic, Mixup, PasteObjects, Junction, Normalize,
 )  # fmt: skip
@@ -46,6 +47,7 @@ def describe(cls: type[Step], schema: bool = False) -> dict[str, Any]:
         "kind": cls.kind,
         "purpose": cls.purpose,
         "meaning": cls.meaning(),
+        "words": list(STEP_WORDS.get(cls.name(), ())),
         "parameters": parameters,
         **({"schema": cls.model_json_schema()} if schema else {}),
     }

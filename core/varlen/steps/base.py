@@ -12,7 +12,7 @@ import inspect
 import math
 from collections.abc import Callable, Sequence
 from numbers import Real
-from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple, get_args
 
 from pydantic import (
     BaseModel,
@@ -24,6 +24,8 @@ from pydantic import (
     field_validator,
     model_serializer,
 )
+from pydantic.fields import FieldInfo
+from pydantic_core import PydanticUndefined
 
 from varlen.draws import MOST_KEY
 from varlen.errors import PipelineError
@@ -119,7 +121,8 @@ class Step(BaseModel):
     """
 
     # Built when first used: listing the catalogue then costs a third of the time.
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=False, validate_default=True, defer_build=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=False, validate_default=True, defer_build=True,
+                              json_schema_extra=lambda schema, cls: schema.update(description=cls.meaning()))  # fmt: skip
 
     purpose: ClassVar[str]
     kind: ClassVar[str]
@@ -150,6 +153,14 @@ class Step(BaseModel):
     @classmethod
     def __pydantic_init_subclass__(cls, **kwargs: Any) -> None:
         cls.__signature__ = _PARAMETERS  # type: ignore[assignment]
+        if "step" in cls.model_fields and cls.model_fields["step"].default is not PydanticUndefined:
+            cls.__doc__ = cls._described_with_parameters()
+
+    @classmethod
+    def _described_with_parameters(cls) -> str:
+        """What `help` and editors show: the docstring, and a line for each parameter with its unit, default, limits and meaning."""
+        lines = [f"    {name}: {_facts(cls.model_fields[name])}" for name in cls.parameters()]
+        return "\n".join([inspect.cleandoc(cls.__doc__ or ""), "", "Parameters:", *lines])
 
     @classmethod
     def __pydantic_on_complete__(cls) -> None:
@@ -322,6 +333,21 @@ class EdgedStep(MoveStep):
 
     edges: Literal["solid", "extend", "mirror", "wrap"] = option("solid", "how exposed area is filled", edges=True)
     edge_color: Rgb = color((0, 0, 0), "the color of solid edges", when={"edges": ["solid"]})
+
+
+def _facts(field: FieldInfo) -> str:
+    """One line on a parameter: its default, its options or its limits with their unit, and its meaning."""
+    extra: dict[str, Any] = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+    options = get_args(field.annotation) if extra.get("control") in ("option", "scope") else extra.get("options", ())
+    default = f"default {field.default!r}"
+    if options:
+        allowed = "one of " + ", ".join(map(repr, options)) if extra.get("control") != "several" else "some of " + ", ".join(map(str, options))
+    elif "low" in extra and "high" in extra:
+        kind = "range (low, high) within " if is_span(extra) else "whole number, " if extra.get("control") == "whole" else ""
+        allowed = f"{kind}{extra['low']:g} … {extra['high']:g}{' ' + extra['unit'] if extra.get('unit') else ''}"
+    else:
+        allowed = "True or False" if extra.get("control") == "switch" else ""
+    return f"{', '.join(part for part in (default, allowed) if part)}; {field.description or ''}".rstrip("; ")
 
 
 def chosen_centre(size: Size, x: float | None, y: float | None) -> tuple[float, float]:

@@ -1,4 +1,4 @@
-"""Brightness, contrast, saturation, hue, gamma, warmth, channel gains and gray: pointwise changes of light and color."""
+"""Brightness, contrast, saturation and hue, together or alone, gamma, warmth, channel gains and gray: pointwise changes of light and color."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ MIDDLE = 127.5
 
 
 class ColorJitter(ColorStep):
-    """Vary brightness, contrast, saturation and hue together, in one pass over the pixels."""
+    """Vary brightness, contrast, saturation and hue together; each alone is a step of its own."""
 
     step: Literal["color_jitter"] = "color_jitter"
     brightness_factor: Span = span((0.8, 1.25), "all levels times this", unit="×", low=0, high=10, slider=(0.4, 2.5), log=True)
@@ -47,9 +47,8 @@ class ColorJitter(ColorStep):
           contrast    p → 127.5 + c (p − 127.5)
           brightness  p → b p
         """
-        turn = Recolor(_hue(drawn["hue_degrees"]))
         s, c, b = drawn["saturation_factor"], drawn["contrast_factor"], drawn["brightness_factor"]
-        return turn.then(saturation_matrix(s)).then(Recolor.gains(c, c, c, MIDDLE * (1 - c))).then(Recolor.gains(b, b, b))
+        return hue_matrix(drawn["hue_degrees"]).then(saturation_matrix(s)).then(contrast_matrix(c)).then(Recolor.gains(b, b, b))
 
 
 def saturation_matrix(saturation: float) -> Recolor:
@@ -58,11 +57,77 @@ def saturation_matrix(saturation: float) -> Recolor:
     return Recolor((*fade[0:3], 0.0, *fade[3:6], 0.0, *fade[6:9], 0.0))
 
 
-def _hue(degrees: float) -> tuple[float, ...]:
+def hue_matrix(degrees: float) -> Recolor:
+    """The rotation by `degrees` about the gray axis."""
     cos, sin = math.cos(math.radians(degrees)), math.sin(math.radians(degrees))
     same, rest = cos + (1 - cos) / 3, (1 - cos) / 3
     minus, plus = rest - sin / math.sqrt(3), rest + sin / math.sqrt(3)
-    return (same, minus, plus, 0.0, plus, same, minus, 0.0, minus, plus, same, 0.0)
+    return Recolor((same, minus, plus, 0.0, plus, same, minus, 0.0, minus, plus, same, 0.0))
+
+
+class Brightness(ColorStep):
+    """Make the picture lighter or darker: every level times a factor."""
+
+    step: Literal["brightness"] = "brightness"
+    factor: Span = span((0.8, 1.25), "all levels times this; below 1: darker", unit="×", low=0.05, high=10, slider=(0.4, 2.5), log=True)
+    within: Within = within()
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        return {"factor": stream.factor(*self.factor)}
+
+    def effect(self, drawn: Drawn, size: Size) -> Recolor:
+        """p → factor · p, in 0-255 levels."""
+        return Recolor.gains(drawn["factor"], drawn["factor"], drawn["factor"])
+
+
+class Contrast(ColorStep):
+    """Make the picture harder or softer: levels move away from middle gray or towards it."""
+
+    step: Literal["contrast"] = "contrast"
+    factor: Span = span((0.8, 1.25), "distance from middle gray times this", unit="×", low=0.05, high=10, slider=(0.4, 2.5), log=True)
+    within: Within = within()
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        return {"factor": stream.factor(*self.factor)}
+
+    def effect(self, drawn: Drawn, size: Size) -> Recolor:
+        """p → 127.5 + factor · (p − 127.5), in 0-255 levels."""
+        return contrast_matrix(drawn["factor"])
+
+
+class Saturation(ColorStep):
+    """Make colors stronger or paler; lightness stays."""
+
+    step: Literal["saturation"] = "saturation"
+    factor: Span = span((0.75, 1.33), "distance from gray times this", unit="×", low=0.01, high=10, slider=(0.25, 4), log=True)
+    within: Within = within()
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        return {"factor": stream.factor(*self.factor)}
+
+    def effect(self, drawn: Drawn, size: Size) -> Recolor:
+        """p → y + factor · (p − y), y = 0.299 r + 0.587 g + 0.114 b (ITU-R BT.601)."""
+        return saturation_matrix(drawn["factor"])
+
+
+class Hue(ColorStep):
+    """Turn every color around the color circle; gray stays gray."""
+
+    step: Literal["hue"] = "hue"
+    degrees: Span = span((-8.0, 8.0), "turn of the color circle", unit="degrees", low=-180, high=180, slider=(-45, 45))
+    within: Within = within()
+
+    def draw(self, stream: Stream, context: DrawContext) -> Drawn:
+        return {"degrees": stream.uniform(*self.degrees)}
+
+    def effect(self, drawn: Drawn, size: Size) -> Recolor:
+        """p → R p, R the rotation by `degrees` about the gray axis (1, 1, 1) (Rodrigues' formula)."""
+        return hue_matrix(drawn["degrees"])
+
+
+def contrast_matrix(factor: float) -> Recolor:
+    """p → 127.5 + factor · (p − 127.5)."""
+    return Recolor.gains(factor, factor, factor, MIDDLE * (1 - factor))
 
 
 class Gamma(ColorStep):

@@ -44,6 +44,15 @@ class Junction(Step):
     )  # fmt: skip
     shown: ClassVar[tuple[dict[str, Any], ...]] = ()
 
+    @field_validator("branches", mode="before")
+    @classmethod
+    def _branches_hold_steps(cls, value: Any) -> Any:
+        for each in value if isinstance(value, (list, tuple)) else ():
+            if isinstance(each, Step) or (isinstance(each, (list, tuple)) and all(isinstance(step, Step) for step in each)):
+                steps = [each] if isinstance(each, Step) else each
+                raise ValueError(f"a branch is Branch(weight=1, steps=[{', '.join(f'{type(step).__name__}(…)' for step in steps)}])")
+        return value
+
     @field_validator("branches", mode="after")
     @classmethod
     def _some(cls, branches: tuple[Branch, ...]) -> tuple[Branch, ...]:

@@ -9,16 +9,18 @@ import hashlib
 import importlib
 import importlib.util
 import inspect
+import json
 import sys
 import textwrap
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, get_args, get_origin
 
 from pydantic import create_model
 
 from varlen.draws import Stream
 from varlen.errors import PipelineError, RenderError, StepFileError
-from varlen.model.effects import Move
+from varlen.model.effects import Bend, Move, SampledField
 from varlen.model.geometry import Matrix, Size
 from varlen.steps.base import CATALOGUE, DetailStep, DrawContext, Drawn, EdgedStep, Step, stream_key
 from varlen.steps.parameters import Rgb, Span, color, number, option, span, switch, whole
@@ -30,6 +32,8 @@ if TYPE_CHECKING:
 
 #: The part of a drawn record that says which random numbers the function gets.
 KEY = "stream"
+#: A picture of fewer px a side can't be bent.
+SMALLEST_BENT = 8
 
 
 class Range(NamedTuple):
@@ -116,11 +120,70 @@ class _MatrixStep(_FunctionStep, EdgedStep):
         return Move(Matrix(*numbers), size, self.edges, self.edge_color)
 
 
-def step(function: Callable[..., Any]) -> type[Any]:
+class Values(dict[str, Any]):
+    """The values of a step's parameters, by name or as attributes."""
+
+    def __getattr__(self, name: str) -> Any:
+        try:
+            return self[name]
+        except KeyError:
+            raise AttributeError(f"there is no parameter {name!r}; known are {', '.join(self)}") from None
+
+
+class _WarpStep(_FunctionStep, EdgedStep):
+    inverse: ClassVar[Callable[..., Any] | None] = None
+
+    def effect(self, drawn: Drawn, size: Size) -> Bend | None:
+        if min(size) < SMALLEST_BENT:
+            return None
+        return Bend(_warp_field(type(self), self.id or self.step, json.dumps(self._given(drawn), sort_keys=True), size), self.edges, self.edge_color)
+
+
+@lru_cache(maxsize=64)
+def _warp_field(cls: type[_WarpStep], name: str, given: str, size: Size) -> SampledField:
+    """The field of a warp with its values, given as JSON. Raises `RenderError` naming the step for a warp that folds, mirrors or has no way back."""
+    import numpy as np
+
+    from varlen.kernels.bends import sampled, way_back_of
+
+    def called(function: Callable[..., Any], points: NDArray[np.float64]) -> NDArray[np.float64]:
+        values = Values(json.loads(given))
+        if cls.takes_stream:
+            values[KEY] = Stream(values[KEY], "", 0, name)
+        named = {each: values[each] for each in inspect.signature(function).parameters if each in values}
+        try:
+            found = np.asarray(function(points.copy(), values, size, **named), np.float64)
+        except Exception as error:  # whatever the function does wrong is its author's to mend
+            raise RenderError(f"step {name}: {type(error).__name__}: {str(error)[:200]}") from error
+        if found.shape != points.shape:
+            raise RenderError(f"step {name}: must give back points of the shape it gets, {points.shape}, not {found.shape}")
+        return found
+
+    def forward(points: NDArray[np.float64]) -> NDArray[np.float64]:
+        return called(cls.function, points)
+
+    inverse = cls.inverse
+    way_back = way_back_of(forward, size, None if inverse is None else lambda points: called(inverse, points))
+
+    def back(points: NDArray[np.float64]) -> NDArray[np.float64]:
+        found, known = way_back(points)
+        wrong = ~known & ((points >= 0) & (points <= np.array(size)) & (found > 1) & (found < np.array(size) - 1)).all(axis=1)
+        if wrong.any() or not np.isfinite(found).all():
+            x, y = points[int(np.argmax(wrong))]
+            what = "folds, mirrors or tears the picture" if inverse is None else "the inverse leads elsewhere, or the picture folds,"
+            raise RenderError(f"step {name}: {what} at x {x:.0f}, y {y:.0f} px of {size.width}×{size.height}")
+        return found
+
+    return sampled(back, size, f"{cls.source_digest} {given}")
+
+
+def step(function: Callable[..., Any] | None = None, *, kind: Literal["", "warp"] = "", inverse: Callable[..., Any] | None = None) -> Any:
     """Make a step of a function, and add it to the catalogue under the function's name.
 
     A function whose first parameter is `size` gets the picture's width and height and gives back a 3×3 matrix, rows of numbers, that
-    takes points x, y of the picture to where they go: boxes, outlines and all other labels follow. Any other gets pixels (H, W, 3) uint8,
+    takes points x, y of the picture to where they go: boxes, outlines and all other labels follow. With kind="warp", the function gets points
+    (N, 2) float64 px, the values of its parameters and the size, and gives back where the points go; the way back is found by Newton's method,
+    or by `inverse`, a function of the same form. Labels follow there too; a warp that folds is refused. Any other gets pixels (H, W, 3) uint8,
     which it may write to, and gives back pixels of the same shape and type; labels stay. All further parameters are given by name, have a
     default, and say what they are: `Range` (drawn for each variant), `Number`, bool, or Literal words. One called `stream` gets random numbers of its
     own (`stream.uniform(low, high)`, `stream.below(count)`). The docstring's first line is the step's meaning; lines "name: meaning"
@@ -134,20 +197,28 @@ def step(function: Callable[..., Any]) -> type[Any]:
     >>> v.Pipeline([dim(strength=(0.5, 0.5))])
     Pipeline([dim(strength=(0.5, 0.5))])
     """
+    if function is None:
+        return lambda given: step(given, kind=kind, inverse=inverse)
+    if kind not in ("", "warp"):
+        raise StepFileError(f"@step: kind: {kind!r} is not 'warp'; a function of pixels or of the size needs none")
     name = getattr(function, "__name__", "")
     if not callable(function) or isinstance(function, type) or name == "<lambda>":
         raise StepFileError(f"@step: expected a function with a name, not {function!r:.60}")
     held = CATALOGUE.get(name)
     if held is not None and not issubclass(held, _FunctionStep):
         raise StepFileError(f"@step: the step name {name!r} is taken")
-    cls = _step_class(function, name)
+    cls = _step_class(function, name, kind, inverse)
     CATALOGUE[name] = cls
     return cls
 
 
-def _step_class(function: Callable[..., Any], name: str) -> type[Step]:
+def _step_class(function: Callable[..., Any], name: str, kind: str, inverse: Callable[..., Any] | None) -> type[Step]:
     signature = inspect.signature(function, eval_str=True)
     first, *others = signature.parameters.values() or (None,)
+    if kind == "warp":
+        if len(others) < 2:
+            raise StepFileError(f"@step: {name}: a warp takes points, values and size; write def {name}(points, values, size, *, …)")
+        others = others[2:]
     if first is None or first.kind is first.KEYWORD_ONLY:
         raise StepFileError(f"@step: {name} takes no pixels; write def {name}(pixels, *, …)")
     meanings = _meanings(function)
@@ -168,7 +239,7 @@ def _step_class(function: Callable[..., Any], name: str) -> type[Step]:
             drawn.append((parameter.name, control.log))
         else:
             fixed.append(parameter.name)
-    base = _MatrixStep if first.name == "size" else _PixelStep
+    base = _WarpStep if kind == "warp" else _MatrixStep if first.name == "size" else _PixelStep
     meaning = function.__doc__ or name.replace("_", " ").capitalize() + "."
     cls: type[_FunctionStep] = create_model(name, __base__=base, __module__=function.__module__, __doc__=meaning, **fields)
     cls.__qualname__ = function.__qualname__
@@ -176,6 +247,9 @@ def _step_class(function: Callable[..., Any], name: str) -> type[Step]:
     cls.drawn_names, cls.fixed_names = tuple(drawn), tuple(fixed)
     cls.takes_stream = KEY in signature.parameters
     cls.source_digest = _source_digest(function, name)
+    if issubclass(cls, _WarpStep) and inverse is not None:
+        cls.inverse = staticmethod(inverse)
+        cls.source_digest = hashlib.sha256(f"{cls.source_digest}{_source_digest(inverse, name)}".encode()).hexdigest()
     try:
         cls(step=name)
     except PipelineError as error:

@@ -20,16 +20,52 @@ PARAMETER_WORDS: dict[str, tuple[str, ...]] = {
     "direction": ("axis",), "name": ("id",),
 }  # fmt: skip
 
-#: What people look for, and the step that does it.
-STEP_WORDS = {
-    "brightness": "color_jitter", "contrast": "color_jitter", "saturation": "color_jitter", "hue": "color_jitter", "jitter": "color_jitter",
-    "color": "color_jitter", "mirror": "flip", "horizontal_flip": "flip", "hflip": "flip", "vertical_flip": "flip", "vflip": "flip",
-    "rot90": "quarter_turn", "rotate90": "quarter_turn", "rotation": "rotate", "translate": "shift", "translation": "shift", "zoom": "scale",
-    "affine": "scale", "skew": "shear", "letterbox": "resize", "erase": "cutout", "erasing": "cutout", "dropout": "cutout", "mix": "mixup",
-    "jpeg": "compress", "compression": "compress", "gray": "grayscale", "grey": "grayscale", "greyscale": "grayscale", "sharpness": "sharpen",
-    "defocus": "blur", "gaussian_blur": "blur", "gaussian_noise": "noise", "distort": "elastic", "histogram": "equalize", "white_balance": "warmth",
-    "temperature": "warmth", "shadow": "relight", "one_of": "junction", "choice": "junction", "standardize": "normalize", "pixelate": "coarsen",
-    "downscale": "coarsen", "copy_paste": "paste_objects", "clahe": "equalize",
+#: What people look each step up by; the first step that has a word is the one that is named for it. The screens and the terminal search these.
+_SAID_OF_STEPS = {
+    "flip": "mirror, horizontal flip, hflip, vertical flip, vflip, left right, upside down, reflect, reflection",
+    "quarter_turn": "90, 180, 270, rot90, rotate 90, right angle, orientation, upside down, transpose",
+    "rotate": "rotation, turn, angle, tilt, affine",
+    "shear": "skew, slant, tilt, affine",
+    "shift": "translate, translation, move, offset, affine",
+    "scale": "zoom, magnify, enlarge, shrink, affine, rescale size",
+    "elastic": "distort, distortion, deform, deformation, warp, bend, grid distortion, wave",
+    "perspective": "homography, projective, viewpoint, keystone, tilt, distort, distortion, warp",
+    "lens": "barrel, pincushion, fisheye, fish eye, radial distortion, optical distortion, distort, distortion, undistort, warp",
+    "crop": "random crop, center crop, centre crop, center, resized crop, trim, cut, window",
+    "resize": "letterbox, longest side, shortest side, stretch, fit, size, downscale",
+    "pad": "padding, border, margin, canvas, fill, letterbox, frame",
+    "brightness": "light, lighten, darken, darker, brighter, exposure",
+    "contrast": "flat, harder, softer, tone",
+    "saturation": "vivid, vibrance, pale, color strength, colorfulness, hsv",
+    "hue": "tint, color shift, color circle, hsv",
+    "color_jitter": "color, colour, jitter, photometric, brightness contrast, brightness, contrast, saturation, hue, hsv",
+    "gamma": "exposure, midtones, tone curve, power law",
+    "warmth": "white balance, temperature, color temperature, color cast, tint",
+    "channel_gain": "rgb, rgb shift, channel shift, channels, sensor color",
+    "grayscale": "gray, grey, greyscale, black and white, monochrome, desaturate",
+    "equalize": "histogram, histogram equalization, clahe, local contrast, adaptive contrast",
+    "relight": "shadow, shade, lighting, illumination, vignette, uneven light, glare",
+    "blur": "gaussian blur, defocus, out of focus, smooth, soft focus",
+    "motion_blur": "shake, camera shake, movement, smear",
+    "sharpen": "sharpness, unsharp mask, crisp",
+    "noise": "gaussian noise, grain, sensor noise, iso, speckle",
+    "compress": "jpeg, compression, artifacts, artefacts, jpeg quality",
+    "coarsen": "pixelate, low resolution, subsample, downscale",
+    "cutout": "erase, erasing, random erasing, dropout, occlude, occlusion, hide, mask out",
+    "mosaic": "collage, tile, four pictures, stitch, combine",
+    "mixup": "mix, blend, alpha, overlay, combine",
+    "paste_objects": "copy paste, paste, insert objects, composite, combine",
+    "junction": "one of, choice, choose, either, branch, some of, select, sometimes",
+    "normalize": "standardize, standardise, mean, std, standard deviation, z score, zero mean",
+}
+STEP_WORDS: dict[str, tuple[str, ...]] = {step: tuple(words.split(", ")) for step, words in _SAID_OF_STEPS.items()}
+
+#: Names that are looked for in vain, and what to write instead.
+_INSTEAD = {
+    **dict.fromkeys(("compose", "composition", "sequential", "sequence", "chain", "transforms", "augmenter", "augmentations"),
+                    "a list of steps is varlen.Pipeline([…])"),
+    **dict.fromkeys(("rescale", "to_float", "to_tensor", "scale_levels"),
+                    'pixels stay 0-255 in a pipeline; range="0-1" of varlen.stream gives shares of white as float32'),
 }  # fmt: skip
 
 
@@ -50,23 +86,31 @@ def nearest(word: str, known: Iterable[str]) -> str:
 
 def nearest_step(word: str, known: Iterable[str]) -> str:
     """The step that was probably meant by a word, ready to follow a message."""
-    known, plain = list(known), snake(word)
-    meant = STEP_WORDS.get(plain.removeprefix("random_"), "")
+    known = list(known)
+    meant = _step_for(word)
     if meant in known:
         return f"; that is done by {meant!r}"
-    return nearest(plain, known)
+    return nearest(snake(word), known)
 
 
 def missing_name(name: str, public: Iterable[str]) -> str:
     """What to say of a name that the package does not have: the step or the name that was probably meant."""
-    public = list(public)
-    plain = snake(name)
-    step = STEP_WORDS.get(plain.removeprefix("random_"), plain.removeprefix("random_"))
-    cls = "".join(part.capitalize() for part in step.split("_"))
+    public, plain = list(public), snake(name)
+    if plain in _INSTEAD:
+        return f"varlen has no {name!r}; {_INSTEAD[plain]}"
+    meant = _step_for(name)
+    cls = "".join(part.capitalize() for part in (meant or plain.removeprefix("random_")).split("_"))
     if cls in public:
-        return f"varlen has no {name!r}; " + (f"that is done by varlen.{cls}" if plain in STEP_WORDS else f"did you mean varlen.{cls}?")
+        return f"varlen has no {name!r}; " + (f"that is done by varlen.{cls}" if meant else f"did you mean varlen.{cls}?")
     close = difflib.get_close_matches(name, public, 1)
     return f"varlen has no {name!r}; " + (f"did you mean varlen.{close[0]}?" if close else "dir(varlen) lists what there is")
+
+
+def _step_for(word: str) -> str:
+    """The first step that is looked up by a word; empty where none is."""
+    plain = snake(word).replace("_", " ").replace("-", " ").removeprefix("random ")
+    joined = plain.replace(" ", "")
+    return next((step for step, words in STEP_WORDS.items() if any(joined == each.replace(" ", "") for each in words)), "")
 
 
 def spellings(value: float, facts: Mapping[str, Any], default: tuple[float, float] | None) -> str:

@@ -95,5 +95,6 @@ class StepSerializer(serializers.Serializer):
     kind = serializers.CharField()
     purpose = serializers.CharField()
     meaning = serializers.CharField()
+    words = serializers.ListField(child=serializers.CharField())
     parameters = ParameterSerializer(many=True)
     schema = serializers.DictField()

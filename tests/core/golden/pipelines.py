@@ -26,6 +26,8 @@ PIPELINES: dict[str, Document] = {
     "scale": _pipeline({"step": "scale", "factor": [0.4, 2], "stretch_factor": [0.8, 1.25]}),
     "perspective": _pipeline({"step": "perspective", "corner_fraction": [0.05, 0.15]}),
     "elastic": _pipeline({"step": "elastic", "strength_fraction": [0.02, 0.04]}),
+    "lens": _pipeline({"step": "lens", "k1": [-0.2, 0.2], "edges": "mirror"}),
+    "light": _pipeline({"step": "brightness"}, {"step": "contrast"}, {"step": "saturation"}, {"step": "hue"}),
     "crop-window": _pipeline({"step": "crop", "mode": "window", "left_px": 3, "top_px": 4, "width_px": 20, "height_px": 15, "scope": "train"}),
     "crop-centre": _pipeline({"step": "crop", "mode": "centre", "fraction": 0.6, "scope": "train"}),
     "crop-random": _pipeline({"step": "crop", "mode": "random"}),

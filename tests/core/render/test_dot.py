@@ -47,6 +47,8 @@ RESAMPLED = {
     "scale": {"step": "scale", "factor": [0.7, 1.6], "stretch_factor": [0.8, 1.25]},
     "perspective": {"step": "perspective", "corner_fraction": [0.05, 0.12]},
     "elastic": {"step": "elastic", "strength_fraction": [0.02, 0.05], "spacing_fraction": 0.2},
+    "lens barrel": {"step": "lens", "k1": [-0.2, -0.1]},
+    "lens pincushion": {"step": "lens", "k1": [0.1, 0.3], "k2": [-0.05, 0.05]},
     "mosaic": {"step": "mosaic"},
     "mosaic 3x3": {"step": "mosaic", "grid": "3x3", "tile_scale": [1, 1]},
     "mixup": {"step": "mixup", "weight": [0.5, 0.5]},
@@ -57,6 +59,7 @@ CHAIN = [
     {"step": "rotate", "degrees": [-20, 20], "frame": "grow"},
     {"step": "elastic", "strength_fraction": [0.03, 0.03], "spacing_fraction": 0.2},
     {"step": "perspective", "corner_fraction": [0.05, 0.05]},
+    {"step": "lens", "k1": [-0.1, -0.1]},
     {"step": "crop", "mode": "random", "area_fraction": [0.6, 0.9]},
     {"step": "resize", "width_px": 200, "height_px": 160, "pad_color": [0, 0, 0]},
 ]

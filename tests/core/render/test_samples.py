@@ -56,8 +56,8 @@ def test_samples_are_the_same_in_any_process_and_order(survey_folder: Path, lamp
 
 
 def test_normalised_samples_and_batches(survey: Dataset) -> None:
-    pipeline = make_pipeline({"id": "fit", "step": "resize", "width_px": 64, "height_px": 48, "scope": "every"})
-    plain, scaled = varlen.stream(survey, pipeline), varlen.stream(survey, pipeline, normalized=True, channels="first")
+    pipeline = make_pipeline({"id": "fit", "step": "resize", "width_px": 64, "height_px": 48, "scope": "every"}, {"step": "normalize"})
+    plain, scaled = varlen.stream(survey, pipeline, normalized=False), varlen.stream(survey, pipeline, channels="first")
     mean, deviation = (np.array(values, np.float32) for values in channel_statistics(survey, lambda: None))
     assert np.allclose(scaled[2]["image"].transpose(1, 2, 0), (plain[2]["image"] - mean) / deviation, atol=1e-5)
     samples = [plain[n] for n in range(4)]
@@ -94,9 +94,9 @@ def test_stream_and_array_export_normalize_alike(survey: Dataset, tmp_path: Path
     pipeline = make_pipeline({"step": "resize", "width_px": 24, "height_px": 18}, *steps)
     export(survey, pipeline, tmp_path / "out", ExportSpec(variants=1, originals=False, format="npz", splits=("train",)), accept_loss=("all",))
     written = np.load(tmp_path / "out" / "shards" / "train-00000.npz")["images"]
-    streamed = np.stack([sample["image"] for sample in varlen.stream(survey, pipeline, normalized=True)])
+    streamed = np.stack([sample["image"] for sample in varlen.stream(survey, pipeline)])
     assert np.array_equal(written, streamed)
-    plain = np.stack([sample["image"] for sample in varlen.stream(survey, pipeline)]).astype(np.float64)
+    plain = np.stack([sample["image"] for sample in varlen.stream(survey, pipeline, normalized=False)]).astype(np.float64)
     levels = np.concatenate([survey.pixels(key).reshape(-1, 3) for key in survey.by_split()["train"]]).astype(np.float64)
     for step in steps:
         if step.get("enabled", True):

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from varlen.draws import PartnerRing, Stream
 from varlen.errors import PipelineError, RenderError
+from varlen.kernels.bends import forward
 from varlen.model.effects import Bend, Cover, Curve, Gray, Mix, Mosaic, Move, Paste, Recolor
 from varlen.model.geometry import Size
 from varlen.pipeline.document import from_json
@@ -359,3 +360,22 @@ def test_draws_lie_in_their_spans_and_reach_both_ends() -> None:
         assert high - 0.05 * (high - low) <= max(drawn) <= high
     factors = [math.log2(drawn_by("gamma", seed, exponent=[0.5, 2])["exponent"]) for seed in range(400)]
     assert abs(np.mean(factors)) < 0.1  # even in octaves: as often halved as doubled
+
+
+@pytest.mark.parametrize(("k1", "k2"), [(-0.2, 0.0), (0.3, -0.05), (0.0, 0.2)])
+def test_a_lens_moves_points_along_their_radius(k1: float, k2: float) -> None:
+    bend = made("lens", {"k1": k1, "k2": k2}, Size(640, 480))
+    points = np.array([[320.0, 240], [100, 100], [600, 300], [320, 20], [30, 440]])
+    r = np.hypot(*(points - [320, 240]).T)[:, None] / 400
+    wanted = np.array([320, 240]) + (points - [320, 240]) * (1 + k1 * r**2 + k2 * r**4)
+    assert np.abs(forward(points - bend.field.origin, bend.field) + bend.field.origin - wanted).max() < 0.01
+    assert made("lens", {"k1": 0.0, "k2": 0.0}) is None
+
+
+@pytest.mark.parametrize(("alone", "together"), [("brightness", "brightness_factor"), ("contrast", "contrast_factor"),
+                                                 ("saturation", "saturation_factor"), ("hue", "hue_degrees")])  # fmt: skip
+def test_one_effect_alone_is_the_jitter_with_the_others_at_rest(alone: str, together: str) -> None:
+    rest = {"brightness_factor": 1.0, "contrast_factor": 1.0, "saturation_factor": 1.0, "hue_degrees": 0.0}
+    value = 30.0 if alone == "hue" else 1.7
+    own = made(alone, {"degrees" if alone == "hue" else "factor": value})
+    assert own.matrix == pytest.approx(made("color_jitter", {**rest, together: value}).matrix, abs=1e-12)

@@ -170,3 +170,60 @@ def test_an_importable_step_is_known_in_spawned_processes_and_a_step_file_may_ho
                             capture_output=True, text=True, check=False)  # fmt: skip
     assert listed.returncode == 0, listed.stderr
     assert "strength" in listed.stdout
+
+
+def test_a_function_of_points_is_a_warp_that_labels_follow() -> None:
+    @v.step(kind="warp")
+    def swirl(points, values, size, *, turn: v.Range("radians", -2, 2) = (0.6, 0.6)):  # type: ignore[no-untyped-def, valid-type]
+        """Turn the middle more than the border."""
+        away = points - np.array(size) / 2
+        angle = values.turn * np.exp(-((np.hypot(*away.T) / min(size) / 0.3) ** 2))
+        cos, sin = np.cos(angle), np.sin(angle)
+        return np.array(size) / 2 + np.stack([away[:, 0] * cos - away[:, 1] * sin, away[:, 0] * sin + away[:, 1] * cos], axis=1)
+
+    image = np.full((240, 320, 3), 60, np.uint8)
+    spots = [(x, y) for x in range(30, 310, 65) for y in range(30, 230, 55)]
+    for x, y in spots:
+        image[y - 2 : y + 3, x - 2 : x + 3] = 255
+    points = np.array([[x + 0.5, y + 0.5] for x, y in spots])
+    labels = v.Labels(keypoints=[[[x, y, 2] for x, y in points]])
+    out = v.Pipeline([swirl()]).render(image, labels)
+    for x, y in out.keypoints[0, :, :2]:
+        left, top = int(x) - 5, int(y) - 5
+        light = out.image[top : top + 11, left : left + 11, 0].astype(float) - 60
+        rows, columns = np.mgrid[top : top + 11, left : left + 11] + 0.5
+        assert abs((light * columns).sum() / light.sum() - x) < 0.15
+        assert abs((light * rows).sum() / light.sum() - y) < 0.15
+    assert v.Pipeline.from_json(v.Pipeline([swirl()]).to_json()) == v.Pipeline([swirl()])
+
+
+def test_a_warp_that_folds_or_leads_elsewhere_is_refused() -> None:
+    @v.step(kind="warp")
+    def folded(points, values, size):  # type: ignore[no-untyped-def]
+        """Fold it in the middle."""
+        return np.stack([np.abs(points[:, 0] - 30), points[:, 1]], axis=1)
+
+    @v.step(kind="warp", inverse=lambda points, values, size: points + np.array([5, 0]))
+    def led_astray(points, values, size):  # type: ignore[no-untyped-def]
+        """Move to the right."""
+        return points + np.array([5, 0])
+
+    @v.step(kind="warp", inverse=lambda points, values, size: points - np.array([5, 0]))
+    def led_back(points, values, size):  # type: ignore[no-untyped-def]
+        """Move to the right."""
+        return points + np.array([5, 0])
+
+    with pytest.raises(v.VarlenError, match="step folded: folds, mirrors or tears the picture at x"):
+        v.Pipeline([folded()]).render(IMAGE)
+    with pytest.raises(v.VarlenError, match="step led_astray: the inverse leads elsewhere"):
+        v.Pipeline([led_astray()]).render(IMAGE)
+    out = v.Pipeline([led_back()]).render(IMAGE, v.Labels(boxes=[[4, 4, 20, 20]]))
+    assert np.allclose(out.boxes, [[9, 4, 25, 20]], atol=0.01)
+    assert (out.image[:, :5] == 0).all()
+    with pytest.raises(v.VarlenError, match="a warp takes points, values and size"):
+        v.step(kind="warp")(lambda_with_a_name)
+
+
+def lambda_with_a_name(points):  # type: ignore[no-untyped-def]
+    """Too few arguments."""
+    return points

@@ -2646,6 +2646,7 @@ export interface components {
             kind: string;
             purpose: string;
             meaning: string;
+            words: string[];
             parameters: components["schemas"]["Parameter"][];
             schema: {
                 [key: string]: unknown;

@@ -77,12 +77,13 @@ export function StepChoices({ open, close, gone, ...choices }: Props & { open: b
 
 function Choices({ catalogue, dataset, image, add }: Props) {
   const [words, setWords] = useState("");
-  const [active, setActive] = useState(0);
+  const [active, setActive] = useState<number | null>(null);
   const list = useRef<HTMLDivElement>(null);
   const groups = useMemo(() => grouped(catalogue, words), [catalogue, words]);
   const found = useMemo(() => groups.flatMap(([, steps]) => steps), [groups]);
+  const best = useMemo(() => bestOf(found, words), [found, words]);
   const pictures = usePictures(catalogue, dataset, image);
-  const at = Math.min(active, found.length - 1);
+  const at = Math.min(active ?? best, found.length - 1);
   const keys = (event: KeyboardEvent) => {
     const chosen = found[at];
     if (event.key === "Enter" && chosen) add(chosen);
@@ -105,7 +106,7 @@ function Choices({ catalogue, dataset, image, add }: Props) {
         value={words}
         onChange={(event) => {
           setWords(event.target.value);
-          setActive(0);
+          setActive(null);
         }}
         onKeyDown={keys}
       />
@@ -178,15 +179,25 @@ function Choice({ facts, picture, active, add, point }: ChoiceProps) {
 }
 
 /** The steps that all words describe, under their purposes. */
-function grouped(catalogue: StepFacts[], words: string): [string, StepFacts[]][] {
-  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
+export function grouped(catalogue: StepFacts[], words: string): [string, StepFacts[]][] {
+  const wanted = words.toLowerCase().split(/[\s_-]+/).filter(Boolean);
   const found = catalogue.filter((facts) => {
-    const text = `${sayName(facts.step)} ${facts.purpose} ${facts.meaning}`.toLowerCase();
-    return wanted.every((word) => text.includes(word));
+    const text = [sayName(facts.step), facts.purpose, facts.meaning, ...facts.words, ...facts.parameters.map((each) => each.name)];
+    return wanted.every((word) => text.join(" ").toLowerCase().includes(word));
   });
   const purposes = [...new Set([...Object.keys(PURPOSES), ...catalogue.map((facts) => facts.purpose)])];
   const groups = purposes.map((purpose): [string, StepFacts[]] => [purpose, found.filter((facts) => facts.purpose === purpose)]);
   return groups.filter(([, steps]) => steps.length > 0);
+}
+
+/** Which of them the words name outright; the first where none does. */
+export function bestOf(found: StepFacts[], words: string): number {
+  const said = words
+    .trim()
+    .toLowerCase()
+    .replaceAll(/[\s_-]+/g, " ");
+  const named = found.findIndex((facts) => sayName(facts.step) === said);
+  return Math.max(named >= 0 ? named : found.findIndex((facts) => facts.words.includes(said)), 0);
 }
 
 /** Where a key leads from place `at`, counted over all groups; null for a key that leads nowhere. */
