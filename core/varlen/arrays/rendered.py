@@ -19,6 +19,7 @@ from varlen.model.objects import Objects
 from varlen.pipeline.plan import Plan
 from varlen.pipeline.trace import Trace
 from varlen.render.again import carried
+from varlen.render.back import array_back, back
 from varlen.render.normalization import pipeline_figures
 from varlen.render.renderer import lightness
 from varlen.shapes.polygons import all_masks, object_area, ring_list
@@ -230,6 +231,28 @@ class Rendered:
         if partners and len(partners) != len(keys):
             raise ArrayError(f"again: {len(partners)} partners for {len(keys)} that were rendered")
         return carried(self._renderer, self._plan, {self.key: array, **dict(zip(keys, partners, strict=False))}, fill, nearest)
+
+    def back(self, values: Any, *, key: str = "") -> Any:
+        """Predictions made on this variant, on its source picture: the way back of the same draw.
+
+        values: points (N, 2), boxes (N, 4), keypoints (N, K, 2) or (N, K, 3), a list of outlines (P, 2), or an array (H, W) or (H, W, C) of the
+        variant's size, such as a mask or a heat map. Comes back in the same form as float64, of an array in the source's size; `keys` of the
+        result names for each entry the picture it lies in, its own or a partner's of a mosaic. What lies in blank area is NaN, and has
+        no key. A box is the one around what comes back of its border. key: of an array, the partner on which it is wanted. Exact for affine and
+        perspective moves and for bends; left and right keypoints of a mirrored picture change places again. Raises `ArrayError` for another shape.
+
+        >>> import numpy as np, varlen as v
+        >>> out = v.Pipeline([v.Flip(probability=1)]).render(np.zeros((48, 64, 3), np.uint8), key="night_0001")
+        >>> found = out.back([[44.0, 4.0, 60.0, 30.0]])
+        >>> found.tolist(), found.keys
+        ([[4.0, 4.0, 20.0, 30.0]], ['night_0001'])
+        """
+        entries = self._pictures.entries
+        if key:
+            if key not in entries:
+                raise ArrayError(f"back: {key!r} is not in this variant; there are {', '.join(entries)}")
+            return array_back(self._plan, np.asarray(values), key, lambda name: entries[name].size)
+        return back(self._plan, values, lambda name: entries[name].size, self._pictures.swap)
 
     def __repr__(self) -> str:
         lost = f", {len(self.lost)} lost" if self.lost else ""

@@ -255,6 +255,30 @@ def recreate(edition: EditionArgument,
 
 
 @editions.command()
+def back(edition: EditionArgument,
+         predictions: Annotated[Path, typer.Argument(metavar="PREDICTIONS", help="COCO results over the edition: a JSON list with image_id and bbox, "
+                                                     "segmentation or keypoints")],
+         out: Annotated[Path, typer.Option("-o", "--out", metavar="FILE", help="the JSON file to write")],
+         split: Annotated[str, typer.Option("--split", metavar="SPLIT", help="the split whose image ids are meant")] = "",
+         dataset: Annotated[Optional[Path], typer.Option("--dataset", metavar="DATASET", help="where the source dataset is now")] = None) -> None:  # noqa: UP045  # fmt: skip
+    """Map predictions made on an edition's images back to its source pictures."""
+    from varlen.editions.predictions import predictions_back
+    from varlen.editions.record import read_record
+    from varlen.editions.source import source_of
+
+    try:
+        given = json.loads(predictions.read_text("utf-8"))
+    except (OSError, ValueError) as error:
+        raise VarlenError(f"{predictions}: can't be read as JSON ({getattr(error, 'strerror', None) or error})") from None
+    if not isinstance(given, list):
+        raise VarlenError(f"{predictions}: expected a list of results, each with image_id")
+    found, blank = predictions_back(edition, given, source_of(edition, read_record(edition), dataset), split)
+    write_file(out, json.dumps(found).encode())
+    print(f"{out}: {len(found)} predictions on {len({each['image_id'] for each in found})} source pictures"
+          + (f"; {blank} lie in blank area and were left out" if blank else ""))  # fmt: skip
+
+
+@editions.command()
 def rows(edition: EditionArgument,
          out: Annotated[Path, typer.Option("-o", "--out", metavar="FILE", help="the Parquet file to write")]) -> None:  # fmt: skip
     """Write an edition's rows as columns, for tools that ask questions of tables."""

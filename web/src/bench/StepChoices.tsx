@@ -180,7 +180,10 @@ function Choice({ facts, picture, active, add, point }: ChoiceProps) {
 
 /** The steps that all words describe, under their purposes. */
 export function grouped(catalogue: StepFacts[], words: string): [string, StepFacts[]][] {
-  const wanted = words.toLowerCase().split(/[\s_-]+/).filter(Boolean);
+  const wanted = words
+    .toLowerCase()
+    .split(/[\s_-]+/)
+    .filter(Boolean);
   const found = catalogue.filter((facts) => {
     const text = [sayName(facts.step), facts.purpose, facts.meaning, ...facts.words, ...facts.parameters.map((each) => each.name)];
     return wanted.every((word) => text.join(" ").toLowerCase().includes(word));
