@@ -290,7 +290,21 @@ def variant(dataset: DatasetArgument, reading: ReadingOptions, pipeline: Pipelin
         print(f"{step['id']:<16} " + (json.dumps(step["drawn"]) if step["fired"] else "did not happen"))
     objects = trace["objects"]
     print(f"\n{trace['size'][0]}×{trace['size'][1]} px, {trace['passes']} passes, {objects['kept']} objects whole, {objects['clipped']} clipped, "
-          f"{len(objects['dropped'])} lost\n{trace['pixel_digest']}")  # fmt: skip
+          f"{len(objects['dropped'])} lost")  # fmt: skip
+    for what, records in (("lost", objects["dropped"]), ("clipped", objects["clipped_by"])):
+        for record in records:
+            class_name = _class_of(found, record["image"], record["id"])
+            partner = "" if record["image"] == image else f" of {record['image']}"
+            print(f"  {what}: {class_name} {record['id']}{partner}: {record['reason']}, by {record['step']}, {record['share']:.0%} left")
+    if objects["dropped"]:
+        rules = chosen.labels
+        print(f"  an object is kept from {rules.keep_share:.0%} of it and {rules.keep_side_px:g} px a side on (labels.keep_share, keep_side_px)")
+    print(trace["pixel_digest"])
+
+
+def _class_of(dataset: Dataset, image: str, name: str) -> str:
+    objects = dataset.entries[image].objects
+    return dataset.classes[int(objects.classes[list(objects.ids).index(name)])] if name in objects.ids else "object"
 
 
 @app.command()

@@ -15,6 +15,7 @@ from typing import Annotated, Any
 import typer
 
 from varlen.errors import VarlenError
+from varlen.time_left import TimeLeft
 
 DatasetArgument = Annotated[Path, typer.Argument(metavar="DATASET", help="a folder, a zip, a picture or a file of labels")]
 PipelineArgument = Annotated[Path, typer.Argument(metavar="PIPELINE", help="a *.varlen.json file")]
@@ -63,31 +64,37 @@ def progress_bar(label: str, total: int) -> Iterator[Callable[[int], None]]:
             yield _lines(label, total, begun)
         return
     from rich.console import Console
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, ProgressColumn, Task, TextColumn, TimeRemainingColumn
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, ProgressColumn, Task, TextColumn
     from rich.text import Text
 
     class Rate(ProgressColumn):
         def render(self, task: Task) -> Text:
             return Text(f"{task.finished_speed or task.speed or 0:.0f}/s")
 
-    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), Rate(), TimeRemainingColumn())
+    class Rest(ProgressColumn):
+        def render(self, task: Task) -> Text:
+            rest = time_left.after(task.completed / (task.total or 1))
+            return Text("" if rest is None else f"about {rest:.0f} s left")
+
+    time_left = TimeLeft()
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), Rate(), Rest())
     with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
         task = bar.add_task(label, total=total)
         yield lambda done: bar.update(task, completed=done)
 
 
 def _lines(label: str, total: int, first: threading.Event) -> Callable[[int], None]:
-    """Says how much is done and how long the rest will take, but not more often than people want to read."""
-    begun = told = time.monotonic()
+    """Says how much is done and, from a tenth on, how long the rest will take, but not more often than people want to read."""
+    told, time_left = time.monotonic(), TimeLeft()
 
     def set_done(done: int) -> None:
         nonlocal told
         if done:
             first.set()
-        now = time.monotonic()
+        now, rest = time.monotonic(), time_left.after(done / max(total, 1))
         if now - told >= LINE_SECONDS and 0 < done < total:
             told = now
-            say(f"{label}: {done:,} of {total:,}, about {(now - begun) / done * (total - done):.0f} s left")
+            say(f"{label}: {done:,} of {total:,}" + ("" if rest is None else f", about {rest:.0f} s left"))
 
     return set_done
 

@@ -30,6 +30,7 @@ from varlen.evidence.paired import Difference, Floats, difference, score, seeds_
 from varlen.evidence.probe_run import STOP, Run, carry_out, judged_squares, save_judged, training_crops
 from varlen.executors import Cancelled, processes
 from varlen.pipeline.document import Pipeline
+from varlen.time_left import TimeLeft
 
 NONE = "none"
 UNTOUCHED = "untouched"
@@ -230,7 +231,7 @@ def _prepare(folder: Path, dataset: Dataset, task: Task, split: str, named: dict
 def _carry_out_all(runs: list[Run], workers: int, progress: Callable[[float, float | None], None], stop: Callable[[], bool]) -> None:
     """Every run that has no result yet, in processes. Raises `Cancelled`; what is done stays."""
     left = [run for run in runs if not run.result.exists()]
-    begun, before = time.monotonic(), len(runs) - len(left)
+    before, time_left = len(runs) - len(left), TimeLeft()
     folder = runs[0].folder
     with processes(max(1, min(workers, len(left) or 1)), use_one_thread) as pool:
         waiting: set[Future[None]] = {pool.submit(carry_out, run) for run in left}
@@ -241,9 +242,8 @@ def _carry_out_all(runs: list[Run], workers: int, progress: Callable[[float, flo
                     future.result()
                 done = before + sum(run.result.exists() for run in left)
                 share = (done + sum(_share(run) for run in left if not run.result.exists())) / len(runs)
-                fresh = share - before / len(runs)
-                spent = time.monotonic() - begun
-                progress(share, spent / fresh * (1 - share) if fresh > 0.02 else None)
+                known = before / len(runs)
+                progress(share, time_left.after((share - known) / (1 - known) if known < 1 else 1.0))
                 if stop():
                     raise Cancelled
         except BaseException:

@@ -7,7 +7,9 @@ differ between processors. All kernels release the interpreter lock.
 
 from __future__ import annotations
 
+import multiprocessing
 import os
+import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
@@ -47,7 +49,25 @@ class _KeptCode(FunctionCache):
     def load_overload(self, sig: Any, target_context: Any) -> Any:
         rtsys.initialize(target_context)
         with self._guard_against_spurious_io_errors():
-            return self._load_overload(sig, target_context)
+            found = self._load_overload(sig, target_context)
+        if found is None:
+            _say_once()
+        return found
+
+
+def _none_kept() -> bool:
+    """Whether no machine code is kept yet: the first use after an install."""
+    return next(Path(os.environ["NUMBA_CACHE_DIR"]).rglob("*.nbi"), None) is None
+
+
+#: Whether it is still to be said that code is compiled: once, by the process that a person began.
+_TELL = [multiprocessing.parent_process() is None and not os.environ.get("VARLEN_QUIET") and _none_kept()]
+
+
+def _say_once() -> None:
+    if _TELL[0]:
+        _TELL[0] = False
+        print("varlen: compiling its pixel loops, once, about 20 s", file=sys.stderr, flush=True)
 
 
 def kernel(function: F) -> F:
