@@ -38,8 +38,8 @@ def main() -> None:
         OUT.mkdir(parents=True, exist_ok=True)
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
-            shoot(browser.new_page(viewport={"width": 1280, "height": 800}), address)
-            shoot_evidence(browser.new_page(viewport={"width": 1280, "height": 800}), address, state)
+            shoot(browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="dark"), address)
+            shoot_evidence(browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="dark"), address, state)
             browser.close()
     finally:
         server.send_signal(signal.SIGINT)
@@ -95,7 +95,7 @@ def shoot_people(state: Path) -> None:
 
 
 def _joined(browser: Browser, link: str, name: str) -> Page:
-    page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+    page = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="dark").new_page()
     page.goto(link)
     page.get_by_label("Name").fill(name)
     page.get_by_label("Password").fill("lamp at the window")

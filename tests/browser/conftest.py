@@ -33,7 +33,7 @@ def browser_type_launch_args() -> dict[str, Any]:
 @pytest.fixture(scope="session")
 def browser_context_args() -> dict[str, Any]:
     """Reduced motion, so that nothing is judged half way through a fade."""
-    return {"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, "reduced_motion": "reduce"}
+    return {"viewport": {"width": 1280, "height": 800}, "accept_downloads": True, "reduced_motion": "reduce", "color_scheme": "dark"}
 
 
 @pytest.fixture(autouse=True)

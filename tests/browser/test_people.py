@@ -98,7 +98,7 @@ def test_a_team_from_the_first_account_to_a_revoked_token(served: tuple[str, str
     looker.keyboard.press("Control+s")
     for path, absent in (
         ("pipelines", "Rename"),
-        ("datasets", "Choose a zip or files"),
+        ("datasets", "Choose an archive or files"),
         ("editions/1", "Verify"),
         ("editions/1", "Delete this edition"),
     ):

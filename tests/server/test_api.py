@@ -154,7 +154,7 @@ def test_what_can_t_be_read_at_all_leaves_nothing_behind(client: Client) -> None
         archive.writestr("annotations/train.json", json.dumps({"images": [{"id": 1, "file_name": "gone.jpg", "width": 4, "height": 4}],
                                                                "annotations": [], "categories": [{"id": 1, "name": "moth"}]}))  # fmt: skip
     for upload, says in (
-        (SimpleUploadedFile("moths.zip", b"hello"), "neither a folder, a zip, a picture nor a file of labels"),
+        (SimpleUploadedFile("moths.zip", b"hello"), "neither a folder, a zip, a tar, a picture nor a file of labels"),
         (SimpleUploadedFile("moths.zip", unreadable.getvalue()), "image gone.jpg is listed"),
     ):
         answer = gathered(client, upload)

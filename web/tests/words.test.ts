@@ -35,8 +35,8 @@ test.each([
 
 test("a parameter matters only while another has one of its values", () => {
   const parameter = { name: "edge_color", when: { edges: ["solid"] } } as unknown as Parameter;
-  expect(matters(parameter, step("rotate", { edges: "solid" }))).toBe(true);
-  expect(matters(parameter, step("rotate", { edges: "wrap" }))).toBe(false);
+  expect(matters(parameter, step("rotate", { edges: "solid" }), undefined)).toBe(true);
+  expect(matters(parameter, step("rotate", { edges: "wrap" }), undefined)).toBe(false);
   expect(sayParameter({ name: "brightness_factor" } as Parameter)).toBe("brightness");
 });
 

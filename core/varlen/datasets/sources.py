@@ -16,6 +16,7 @@ from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import IO, Any, BinaryIO, Protocol, cast
 
+from varlen.datasets.tar_archive import TarArchive, is_tar
 from varlen.errors import DatasetError, VarlenError
 from varlen.stores import Store, url_of
 
@@ -24,6 +25,8 @@ READABLE = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff")
 #: Files that name pictures and say what is on them.
 LABEL_FILES = (".json", ".csv", ".tsv", ".jsonl", ".ndjson")
 
+#: Archives that are not opened, and what unpacks them.
+UNPACKERS = {".7z": "7z x {}", ".rar": "unrar x {}"}
 MOST_ENTRIES = 1_000_000
 MOST_BYTES = 256 << 20
 MOST_STREAMED = 16 << 30
@@ -228,7 +231,7 @@ class Archive:
 
 
 def open_files(path: Path | str) -> SourceFiles:
-    """The files of a dataset given as a folder, a zip, one of its annotation files, or a folder's URL in an object store."""
+    """The files of a dataset given as a folder, a zip, a tar, one of its annotation files, or a folder's URL in an object store."""
     if url := url_of(path):
         return StoredFolder(url)
     path = Path(path)
@@ -240,12 +243,16 @@ def open_files(path: Path | str) -> SourceFiles:
         return Folder(path)
     if path.is_file() and zipfile.is_zipfile(path):
         return Archive(path)
+    if path.is_file() and is_tar(path):
+        return TarArchive(path)
+    if path.is_file() and path.suffix.lower() in UNPACKERS:
+        raise DatasetError(f"{path}: {path.suffix[1:]} archives are not opened; unpack it with: {UNPACKERS[path.suffix.lower()].format(path.name)}")
     if path.is_file() and path.suffix.lower() in LABEL_FILES:
         return Folder(path.parent.parent if path.parent.name == "annotations" else path.parent)
     if path.is_file() and path.suffix.lower() in READABLE:
         return OneFile(path)
     if path.exists():
-        raise DatasetError(f"{path}: neither a folder, a zip, a picture nor a file of labels ({', '.join(LABEL_FILES)})")
+        raise DatasetError(f"{path}: neither a folder, a zip, a tar, a picture nor a file of labels ({', '.join(LABEL_FILES)})")
     raise DatasetError(f"{path}: no such file or folder")
 
 
@@ -293,4 +300,4 @@ class StoredFolder:
             raise DatasetError(str(error)) from None
 
 
-SourceFiles = Folder | Archive | StoredFolder
+SourceFiles = Folder | Archive | TarArchive | StoredFolder

@@ -28,12 +28,20 @@ class Crop(MoveStep):
     )
     left_px: int = whole(0, "left edge of the window", unit="px", low=0, high=LARGEST, when={"mode": ["window"]})
     top_px: int = whole(0, "top edge of the window", unit="px", low=0, high=LARGEST, when={"mode": ["window"]})
-    width_px: int = whole(512, "width of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window", "random"]})
-    height_px: int = whole(512, "height of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window", "random"]})
+    width_px: int = whole(512, "width of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window", "random"], "size_by": ["px"]})
+    height_px: int = whole(512, "height of the window", unit="px", low=1, high=LARGEST, when={"mode": ["window", "random"], "size_by": ["px"]})
     fraction: float = number(0.8, "share of each side that is kept", unit="of side", low=0.01, high=1, when={"mode": ["centre"]})
-    area_fraction: Span = span((0.5, 1.0), "share of the area that is kept", unit="of area", low=0.01, high=1, when={"mode": ["random"]})
+    area_fraction: Span = span((0.5, 1.0), "share of the area that is kept", unit="of area", low=0.01, high=1,
+                               when={"mode": ["random"], "size_by": ["fraction"]})  # fmt: skip
     aspect: Span = span(
-        (0.75, 1.33), "width over height of the part", unit="w/h", low=0.1, high=10, slider=(0.5, 2), log=True, when={"mode": ["random"]}
+        (0.75, 1.33),
+        "width over height of the part",
+        unit="w/h",
+        low=0.1,
+        high=10,
+        slider=(0.5, 2),
+        log=True,
+        when={"mode": ["random"], "size_by": ["fraction"]},
     )
     margin_fraction: Span = span(
         (0.2, 1.0), "room left on each side of the object, as a share of its longer side", unit="of object", low=0, high=20, slider=(0, 4),
@@ -43,9 +51,13 @@ class Crop(MoveStep):
         option("fraction", "a random part's size: fraction, a drawn share of the area; px, width_px × height_px", when={"mode": ["random"]})
     )
     beyond: Literal["refuse", "pad"] = later(
-        option("refuse", "a window that reaches beyond the picture: refuse it, or pad what is missing", when={"mode": ["window", "random"]})
+        option(
+            "refuse",
+            "a window that reaches beyond the picture: refuse it, or pad what is missing",
+            when={"mode": ["window", "random"], "size_by": ["px"]},
+        )
     )
-    pad_color: Rgb = later(color((0, 0, 0), "the color of padding", when={"beyond": ["pad"]}))
+    pad_color: Rgb = later(color((0, 0, 0), "the color of padding", when={"mode": ["window", "random"], "size_by": ["px"], "beyond": ["pad"]}))
     scope: Scope = scope("train")
     shown: ClassVar[tuple[dict[str, Any], ...]] = (
         {"mode": "centre", "fraction": 0.6},

@@ -20,7 +20,8 @@ from varlen.datasets.image_files import decode, read_header
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.importer import preview_dataset
 from varlen.datasets.level_rules import LevelRule
-from varlen.datasets.sources import open_files
+from varlen.datasets.sources import UNPACKERS, open_files
+from varlen.datasets.tar_archive import is_tar
 from varlen.errors import DatasetError
 from varlen.stores import Store, url_of
 
@@ -136,7 +137,7 @@ def folders_below(asked: str) -> dict[str, Any]:
     path = allowed_path(asked)
     if not path.is_dir():
         raise NotFound(f"{path} is not a folder.")
-    found = [child for child in sorted(path.iterdir()) if not child.name.startswith(".") and (child.is_dir() or child.suffix.lower() == ".zip")]
+    found = [child for child in sorted(path.iterdir()) if not child.name.startswith(".") and (child.is_dir() or _is_archive(child))]
     above = "" if path in settings.FOLDERS else str(path.parent)
     return {"path": str(path), "above": above, "folders": [_folder(child, child.name, _looks_like_one(child)) for child in found[:MOST_FOLDERS]]}
 
@@ -187,7 +188,7 @@ def allowed_path(text: str) -> Path:
 def _looks_like_one(path: Path) -> bool:
     signs = {"annotations", "images", "data.yaml", "JPEGImages", "Annotations", "train"}
     try:
-        return path.suffix.lower() == ".zip" or any(child.name in signs for child in path.iterdir())
+        return _is_archive(path) or any(child.name in signs for child in path.iterdir())
     except OSError:
         return False
 
@@ -205,7 +206,7 @@ def _gathered(files: Path) -> Path:
     if not files.is_dir():
         raise DatasetError("There is no file yet.")
     inside = list(files.iterdir())
-    if len(inside) == 1 and (inside[0].is_dir() or inside[0].suffix.lower() == ".zip"):
+    if len(inside) == 1 and (inside[0].is_dir() or _is_archive(inside[0]) or inside[0].suffix.lower() in UNPACKERS):
         return inside[0]
     return files
 
@@ -226,3 +227,7 @@ def unneeded_uploads(before: float) -> Iterator[Path]:
     for path in settings.UPLOADS.glob("*"):
         if path.name not in needed and path.stat().st_mtime < before:
             yield path
+
+
+def _is_archive(path: Path) -> bool:
+    return path.suffix.lower() == ".zip" or is_tar(path)

@@ -90,7 +90,7 @@ class RowIndex:
 @lru_cache(maxsize=8)
 def index_of(folder: Path, output_digest: str) -> RowIndex:
     """The index of an edition; made on the first call. Raises `EditionError` when its rows can't be read."""
-    kept = settings.TILES / "rows" / f"{output_digest.removeprefix('sha256:')}.npz"
+    kept = settings.TILES / "rows-2" / f"{output_digest.removeprefix('sha256:')}.npz"
     if not kept.exists():
         _write(folder, kept)
     with np.load(kept) as arrays:
@@ -100,7 +100,7 @@ def index_of(folder: Path, output_digest: str) -> RowIndex:
 def _write(folder: Path, kept: Path) -> None:
     record = read_record(folder)
     steps = [step["id"] for step in record["pipeline"]["steps"]]
-    classes = list(dict.fromkeys(name for split in record["counts"].values() for name in split["classes"]))
+    classes = list(dict.fromkeys(name for split in record["counts"].values() for name in (*split["classes"], *split.get("image_classes", ()))))
     splits = list(record["counts"])
     places = {name: place for place, name in enumerate(classes)}
     starts, split, variant, lost, sources = [0], [], [], [], []
@@ -117,7 +117,7 @@ def _write(folder: Path, kept: Path) -> None:
                 happened = {step["id"] for step in row["trace"]["steps"] if step["fired"]}
                 fired.append(np.packbits([step in happened for step in steps] or [False]))
                 has = np.zeros(max(len(classes), 1), bool)
-                has[[places[name] for name in row.get("classes", {}) if name in places]] = True
+                has[[places[name] for name in (*row.get("classes", {}), *row.get("image_classes", ())) if name in places]] = True
                 there.append(np.packbits(has))
     except (OSError, orjson.JSONDecodeError, KeyError, ValueError) as error:
         raise EditionError(f"{folder / ROWS}: missing or damaged ({error})") from None
@@ -157,7 +157,7 @@ def shown_rows(edition: Edition, rows: list[Row]) -> list[dict[str, Any]]:
         width, height = row["trace"]["size"]
         shown.append({
             **row, "width": width, "height": height, "address": f"/api/editions/{edition.pk}/pictures/{row['row']}/{digest}",
-            "objects": _objects(renderer, row), "source_image": images.get(row["source"]),
+            "objects": _objects(renderer, row), "source_image": images.get(row["source"]), "image_classes": row.get("image_classes", []),
         })  # fmt: skip
     return shown
 

@@ -24,6 +24,8 @@ class Edition(Authored):
         CANCELLED = "cancelled"
 
     name = models.CharField(max_length=140, unique=True)
+    #: What tells it from others, in its owner's words; not part of its record.
+    note = models.CharField(max_length=1000, default="", blank=True)
     #: Counts the editions of a dataset, from 1.
     number = models.PositiveIntegerField(default=1)
     #: None for an edition found in its folder whose dataset is not here any more.

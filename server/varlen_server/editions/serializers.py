@@ -70,6 +70,7 @@ class EditionSerializer(serializers.ModelSerializer):
         fields = (
             "id",
             "name",
+            "note",
             "dataset",
             "dataset_name",
             "dataset_digest",
@@ -224,6 +225,7 @@ class EditionRowSerializer(serializers.Serializer):
     address = serializers.CharField(help_text="add /<width>.jpg for the picture")
     objects = ObjectSerializer(many=True, help_text="its labels; none when the source dataset is not here any more")
     source_image = serializers.IntegerField(allow_null=True, help_text="the image it was made from")
+    image_classes = serializers.ListField(child=serializers.CharField(), help_text="what it shows as a whole")
 
 
 class EditionPageSerializer(serializers.Serializer):

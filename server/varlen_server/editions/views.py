@@ -39,6 +39,7 @@ from varlen_server.editions.tasks import source_of
 from varlen_server.editions.zip_stream import Zip, zip_response
 from varlen_server.people.roles import ASKING
 from varlen_server.pipelines.models import Revision
+from varlen_server.pipelines.serializers import NoteSerializer
 from varlen_server.previews import check_width, picture_response
 from varlen_server.requests import body_of, query_of
 
@@ -83,6 +84,13 @@ class EditionDetail(APIView):
     @extend_schema(responses=EditionSerializer, operation_id="editions_get")
     def get(self, request: Request, pk: int) -> Response:
         """One edition and its progress."""
+        return _shown(pk)
+
+    @extend_schema(request=NoteSerializer, responses=EditionSerializer, operation_id="editions_note")
+    def patch(self, request: Request, pk: int) -> Response:
+        """Write a note on an edition; its record stays as it is."""
+        edition = services.edition_or_404(pk)
+        Edition.objects.filter(pk=edition.pk).update(note=body_of(request, NoteSerializer)["note"].strip())
         return _shown(pk)
 
     @extend_schema(responses={204: None, 409: MessageSerializer}, operation_id="editions_remove")

@@ -17,6 +17,8 @@ class Pipeline(Authored):
     """A pipeline as people know it; what it says stands in its revisions."""
 
     name = models.CharField(max_length=120)
+    #: What tells it from others, in its owner's words.
+    note = models.CharField(max_length=1000, default="", blank=True)
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)
 

@@ -21,7 +21,7 @@ class PipelineSerializer(serializers.ModelSerializer):
 
     class Meta:
         model = Pipeline
-        fields = ("id", "name", "created", "changed", "latest", "made_by", "changed_by")
+        fields = ("id", "name", "note", "created", "changed", "latest", "made_by", "changed_by")
 
     def get_latest(self, pipeline: Pipeline) -> int:
         latest = pipeline.revisions.first()
@@ -53,6 +53,10 @@ class RevisionLineSerializer(serializers.Serializer):
     made_by = serializers.CharField(allow_blank=True)
     document = serializers.DictField()
     changes = DifferenceSerializer(many=True)
+
+
+class NoteSerializer(serializers.Serializer):
+    note = serializers.CharField(max_length=1000, allow_blank=True, help_text="what tells it from others, in one's own words")
 
 
 class NameSerializer(serializers.Serializer):

@@ -23,6 +23,7 @@ from varlen_server.pipelines.serializers import (
     DifferenceSerializer,
     DocumentSerializer,
     NameSerializer,
+    NoteSerializer,
     PipelineSerializer,
     RevisionLineSerializer,
     RevisionSerializer,
@@ -79,6 +80,14 @@ class LatestRevision(APIView):
         wish = body_of(request, SaveSerializer)
         revision = save(get_object_or_404(Pipeline, pk=pk), wish["document"], wish["base"])
         return Response(RevisionSerializer(revision).data)
+
+    @extend_schema(request=NoteSerializer, responses=PipelineSerializer, operation_id="pipelines_note")
+    def patch(self, request: Request, pk: int) -> Response:
+        """Write a note on a pipeline."""
+        pipeline = get_object_or_404(Pipeline, pk=pk)
+        Pipeline.objects.filter(pk=pk).update(note=body_of(request, NoteSerializer)["note"].strip())
+        pipeline.refresh_from_db()
+        return Response(PipelineSerializer(pipeline).data)
 
     @extend_schema(responses={204: None}, operation_id="pipelines_delete")
     def delete(self, request: Request, pk: int) -> Response:

@@ -64,6 +64,7 @@ class TileSerializer(serializers.Serializer):
     height = serializers.IntegerField()
     objects = ObjectSerializer(many=True)
     trace = TraceSerializer()
+    classes = serializers.DictField(child=serializers.FloatField(), help_text="what the picture shows as a whole, and how much of it stands for each")
     loose = serializers.FloatField(help_text="how many times larger than its object the loosest box is, because only its corners could be turned")
     error = serializers.CharField(allow_blank=True)
 

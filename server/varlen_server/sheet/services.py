@@ -137,7 +137,8 @@ def tile_facts(dataset: int, snapshot: str, renderer: Renderer, image: int, key:
     objects = objects_to_json(found.objects, renderer.dataset.classes, arrays=True, digits=3)
     size = found.size
     return {"variant": variant, "address": address, "picture": "", "picture_width": 0, "width": size.width, "height": size.height,
-            "objects": objects, "trace": found.trace, "loose": round(float(found.objects.growth.max(initial=1.0)), 3), "error": ""}, plan  # fmt: skip
+            "objects": objects, "classes": found.classes, "trace": found.trace,
+            "loose": round(float(found.objects.growth.max(initial=1.0)), 3), "error": ""}, plan  # fmt: skip
 
 
 def refused(renderer: Renderer, key: str, variant: int, reason: str) -> Tile:
@@ -146,7 +147,7 @@ def refused(renderer: Renderer, key: str, variant: int, reason: str) -> Tile:
     trace = {"image": key, "seed": renderer.pipeline.seed, "variant": variant, "steps": [], "passes": 0, "size": list(size), "blank_share": 0.0,
              "objects": {"kept": 0, "clipped": 0, "clipped_by": [], "dropped": []}}  # fmt: skip
     return {"variant": variant, "address": "", "picture": "", "picture_width": 0, "width": size.width, "height": size.height, "objects": [],
-            "trace": trace, "loose": 1.0, "error": reason}  # fmt: skip
+            "classes": {}, "trace": trace, "loose": 1.0, "error": reason}  # fmt: skip
 
 
 def tile_picture(dataset: int, snapshot: str, pipeline: str, image: int, variant: int, width: int) -> bytes:

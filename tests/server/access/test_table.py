@@ -41,6 +41,7 @@ vea r w  GET     /api/datasets/{id}/rows
 vea rsw  GET     /api/editions
  ea   w  POST    /api/editions
 vea rsw  GET     /api/editions/{id}
+ ea   w  PATCH   /api/editions/{id}
   a      DELETE  /api/editions/{id}
  ea   w  POST    /api/editions/{id}/cancel
  ea   w  POST    /api/editions/{id}/check
@@ -88,6 +89,7 @@ vea r w  GET     /api/pipelines
  ea   w  POST    /api/pipelines
 vea r w  GET     /api/pipelines/{id}
  ea   w  POST    /api/pipelines/{id}
+ ea   w  PATCH   /api/pipelines/{id}
   a      DELETE  /api/pipelines/{id}
 vea r w  GET     /api/pipelines/{id}/revisions
  ea   w  POST    /api/probes

@@ -1,4 +1,5 @@
 import { type Query, type QueryClient, queryOptions } from "@tanstack/react-query";
+import { knowClasses } from "../picture/draw-labels";
 import type { PictureWidth } from "../picture/widths";
 import { api, type Dataset, type Edition, type PipelineDocument, Refusal, type Schemas, type Sheet, type Trace, take } from "./client";
 
@@ -58,7 +59,14 @@ export async function refresh(client: QueryClient, ...kinds: (Kind | readonly [K
 
 // Datasets
 
-export const askDatasets = queryOptions({ queryKey: ["datasets"], queryFn: () => take(api.GET("/api/datasets")) });
+export const askDatasets = queryOptions({
+  queryKey: ["datasets"],
+  queryFn: async () => {
+    const found = await take(api.GET("/api/datasets"));
+    knowClasses(found);
+    return found;
+  },
+});
 
 /** The formats that datasets are read from and written in, and what their options are called. */
 export const askFormats = queryOptions({ queryKey: ["formats"], queryFn: () => take(api.GET("/api/formats")), staleTime: FOR_EVER });
@@ -102,6 +110,17 @@ export const askImage = (dataset: Snapshot, image: number) =>
   });
 
 export const imagesKey = (dataset: Snapshot, filter: object) => ["images", ...snapshotKey(dataset), filter];
+
+/** The `place`th image that meets a filter. */
+export const askOneImage = (dataset: Snapshot, filter: object, place: number) =>
+  queryOptions({
+    queryKey: [...imagesKey(dataset, filter), "one", place],
+    queryFn: async () => {
+      const query = { ...filter, offset: place, count: 1 };
+      const page = await take(api.GET("/api/datasets/{id}/images", { params: { path: { id: dataset.id }, query } }));
+      return page.images;
+    },
+  });
 
 export const askImport = (id: number) =>
   queryOptions({ queryKey: ["import", id], queryFn: () => take(api.GET("/api/imports/{id}", { params: { path: { id } } })) });

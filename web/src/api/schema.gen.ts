@@ -209,7 +209,8 @@ export interface paths {
         delete: operations["editions_remove"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Write a note on an edition; its record stays as it is. */
+        patch: operations["editions_note"];
         trace?: never;
     };
     "/api/editions/{id}/cancel": {
@@ -933,7 +934,8 @@ export interface paths {
         delete: operations["pipelines_delete"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Write a note on a pipeline. */
+        patch: operations["pipelines_note"];
         trace?: never;
     };
     "/api/pipelines/{id}/revisions": {
@@ -1458,6 +1460,7 @@ export interface components {
         Edition: {
             readonly id: number;
             name: string;
+            note?: string;
             dataset?: number | null;
             dataset_name?: string;
             dataset_digest?: string;
@@ -1613,6 +1616,8 @@ export interface components {
             objects: components["schemas"]["Object"][];
             /** @description the image it was made from */
             source_image: number | null;
+            /** @description what it shows as a whole */
+            image_classes: string[];
         };
         /**
          * @description * `waiting` - Waiting
@@ -2336,6 +2341,10 @@ export interface components {
         PatchedNameRequest: {
             name?: string;
         };
+        PatchedNoteRequest: {
+            /** @description what tells it from others, in one's own words */
+            note?: string;
+        };
         PatchedPersonChangeRequest: {
             role?: components["schemas"]["RoleCc3Enum"];
             active?: boolean | null;
@@ -2353,6 +2362,7 @@ export interface components {
         Pipeline: {
             readonly id: number;
             name: string;
+            note?: string;
             /** Format: date-time */
             readonly created: string;
             /** Format: date-time */
@@ -2663,6 +2673,10 @@ export interface components {
             height: number;
             objects: components["schemas"]["Object"][];
             trace: components["schemas"]["Trace"];
+            /** @description what the picture shows as a whole, and how much of it stands for each */
+            classes: {
+                [key: string]: number;
+            };
             /**
              * Format: double
              * @description how many times larger than its object the loosest box is, because only its corners could be turned
@@ -3222,6 +3236,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Message"];
+                };
+            };
+        };
+    };
+    editions_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedNoteRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edition"];
                 };
             };
         };
@@ -4637,6 +4676,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    pipelines_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedNoteRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pipeline"];
+                };
             };
         };
     };

@@ -3,13 +3,13 @@ import { useQuery } from "@tanstack/react-query";
 import { memo, startTransition, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import { type Dataset, type ImageRow, isMissing, type PipelineDocument, type StepFacts } from "../api/client";
-import { askDatasets, askLedger, askRows, askSteps, askWorst, keepOf } from "../api/queries";
+import { askDatasets, askLedger, askOneImage, askRows, askSteps, askWorst, keepOf } from "../api/queries";
 import { TileFeed } from "../picture/tile-feed";
 import { ErrorBox } from "../shell/PageState";
 import { isTyping } from "../shell/use-browser";
 import { lazyPart, ViewTools } from "../shell/views";
 import { redo, undo, useDraft } from "../state/draft";
-import { isWorst, orderOf, type Pick, useView } from "../state/view";
+import { isWorst, orderOf, type Pick, useView, walkAlone } from "../state/view";
 import { sayName } from "../words/steps";
 import { Beginnings } from "./Beginnings";
 import { BenchTools } from "./BenchTools";
@@ -98,6 +98,10 @@ function choose(dataset: number): void {
 const CALM_MS = 450;
 const NO_STEPS: StepFacts[] = [];
 const NO_IMAGES: ImageRow[] = [];
+const NO_FILTER = {};
+/** Of one image alone, at least so many variants, and so many tiles side by side. */
+const VARIANTS_ALONE = 11;
+const ACROSS_ALONE = 4;
 
 /** True a moment after `done` is: what is looked at comes first, what is counted after it. */
 function useCalm(done: boolean): boolean {
@@ -171,7 +175,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
   const {
     turn,
     rows: count,
-    variants,
+    variants: chosenVariants,
     edition,
     solo,
     against,
@@ -195,14 +199,22 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     ...askRows(dataset, wishOf(dataset.id, { ...view, turn, pins, rows: count })),
     placeholderData: keepOf(dataset.id),
   });
-  const { images, leading } = useWorst(dataset, document, view.pick, count, rows.data ?? NO_IMAGES);
+  const many = useWorst(dataset, document, view.pick, count, rows.data ?? NO_IMAGES);
+  const alone = view.alone?.dataset === dataset.id ? view.alone : null;
+  const one = useQuery({
+    ...askOneImage(dataset, alone?.filter ?? NO_FILTER, alone?.place ?? 0),
+    enabled: alone !== null,
+    placeholderData: keepOf(dataset.id),
+  });
+  const { images, leading } = alone ? { images: one.data ?? NO_IMAGES, leading: NO_LEADING } : many;
+  const variants = alone ? Math.max(chosenVariants, VARIANTS_ALONE) : chosenVariants;
   const shown = useMemo(() => soloOf(document, solo), [document, solo]);
   const following = useCallback((draft: PipelineDocument) => soloOf(draft, solo), [solo]);
   // There is a document as long as there is a desk.
   const current = useCallback(() => following(useDraft.getState().document as PipelineDocument), [following]);
   const place = useRef<HTMLDivElement>(null);
   const room = useRoom(place, window.innerWidth - PANEL);
-  const tileWidth = view.tileWidth ?? fittingWidth(room, variants);
+  const tileWidth = alone ? fittingWidth(room, ACROSS_ALONE - 1) : (view.tileWidth ?? fittingWidth(room, variants));
   const [otherFeed] = useState(() => new TileFeed());
   const sheet = useSheet(benchFeed, dataset, images, variants, leading, shown, tileWidth, following);
   const other = useSheet(otherFeed, dataset, against ? images : NO_IMAGES, variants, leading, against?.document ?? shown, tileWidth, null);
@@ -240,6 +252,10 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
       else if (key === "f") setLooking(true);
       else if (key === "m") setAsking("match");
       else if (key === "p") setAsking("probe");
+      else if (key === "arrowleft" || key === "arrowright") {
+        const { alone, large } = useView.getState();
+        if (alone && !large && window.document.activeElement?.getAttribute("role") !== "slider") walkAlone(key === "arrowleft" ? -1 : 1);
+      }
     };
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
@@ -271,6 +287,8 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
           )}
           {sheeted && (
             <ContactSheet
+              variants={variants}
+              alone={alone !== null}
               dataset={dataset}
               current={current}
               names={names}
@@ -302,6 +320,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
       <div className="desk-ledger">
         {begun && (
           <LedgerBar
+            document={document}
             dataset={dataset}
             names={names}
             ledger={ledger.data}

@@ -1,11 +1,12 @@
-import { Button, Flex, IconButton, NativeSelect, Text } from "@chakra-ui/react";
+import { Button, Flex, IconButton, Input, NativeSelect, Text } from "@chakra-ui/react";
 import { Redo2, Shuffle, Undo2 } from "lucide-react";
-import { memo } from "react";
+import { memo, useState } from "react";
 import { useStore } from "zustand";
 import type { Dataset } from "../api/client";
 import { NumberField } from "../shell/fields";
 import { NARROW, NewPipeline } from "../shell/NewPipeline";
 import { redo, undo, useDraft } from "../state/draft";
+import { may } from "../state/session";
 import type { Saving } from "./saving";
 import { reshuffle } from "./saving";
 
@@ -26,15 +27,12 @@ export const BenchTools = memo(function BenchTools({ datasets, dataset, choose, 
   return (
     <Flex align="center" gap={3} width="100%" minWidth={0} fontSize="body">
       <DatasetChoice datasets={datasets} dataset={dataset} choose={choose} />
-      <Text truncate>
-        <Text as="span" fontWeight={600}>
-          {name}
-        </Text>
-        <Text as="span" color="fg.muted" data-testid="revision">
-          {" "}
+      <Flex align="baseline" minWidth={0}>
+        <PipelineName name={name} />
+        <Text as="span" color="fg.muted" ml={1.5} truncate flex="0 20 auto" data-testid="revision">
           · revision {saving.revision ?? "…"} {saving.state}
         </Text>
-      </Text>
+      </Flex>
       <NewPipeline label="New" shrinks opened={() => void saving.open()} />
       {saving.conflict && (
         <Flex align="center" gap={2} color="loss" minWidth={0}>
@@ -53,6 +51,46 @@ export const BenchTools = memo(function BenchTools({ datasets, dataset, choose, 
     </Flex>
   );
 });
+
+/** The pipeline's name; a click makes it a field. */
+function PipelineName({ name }: { name: string }) {
+  const [text, setText] = useState<string | null>(null);
+  const settle = () => {
+    const wanted = text?.trim();
+    if (wanted && wanted !== name) useDraft.getState().change((current) => ({ ...current, name: wanted }));
+    setText(null);
+  };
+  if (text === null)
+    return (
+      <Text
+        as="button"
+        truncate
+        flex="0 1 auto"
+        fontWeight={600}
+        cursor={may.edit ? "text" : "default"}
+        title={may.edit ? "Rename this pipeline" : undefined}
+        onClick={() => may.edit && setText(name)}
+      >
+        {name}
+      </Text>
+    );
+  return (
+    <Input
+      size="xs"
+      width="200px"
+      autoFocus
+      aria-label="Name of the pipeline"
+      maxLength={120}
+      value={text}
+      onChange={(event) => setText(event.target.value)}
+      onBlur={settle}
+      onKeyDown={(event) => {
+        if (event.key === "Enter") settle();
+        if (event.key === "Escape") setText(null);
+      }}
+    />
+  );
+}
 
 interface HistoryProps {
   seed: number;

@@ -27,6 +27,9 @@ interface Props {
   tiles: Map<number, Tile[]>;
   /** The variant that comes first on a row, where rows are chosen by it. */
   leading: Leading;
+  variants: number;
+  /** The sheet is of one image, whose variants take as many lines as they need. */
+  alone: boolean;
   /** Told which rows are in sight. */
   look: (sight: Sight) => void;
   /** Every tile's labels are there. */
@@ -46,12 +49,13 @@ export const ContactSheet = memo(function ContactSheet({
   feed,
   tiles,
   leading,
+  variants,
+  alone,
   look,
   ready,
   pipeline,
   against,
 }: Props) {
-  const variants = useView((view) => view.variants);
   const large = useView((view) => view.large);
   const opened = useRef<HTMLElement | null>(null);
   const box = useRef<HTMLDivElement>(null);
@@ -100,7 +104,7 @@ export const ContactSheet = memo(function ContactSheet({
       {against && <ComparisonLine against={against} />}
       {image && tile?.address && <TraceView dataset={dataset} document={current()} image={image} tile={tile} walk={walk} close={close} />}
       <div ref={box} className="sheet-rows" data-testid="sheet" onScroll={noteScroll}>
-        <Columns variants={variants} tileWidth={tileWidth} worst={leading.size > 0} />
+        {!alone && <Columns variants={variants} tileWidth={tileWidth} worst={leading.size > 0} />}
         <div
           className="sheet-list"
           style={{ paddingTop: shown[0]?.start ?? 0, paddingBottom: Math.max(0, lines.getTotalSize() - (shown.at(-1)?.end ?? 0)) }}
@@ -114,6 +118,7 @@ export const ContactSheet = memo(function ContactSheet({
                     image={image}
                     feed={feed}
                     variants={variants}
+                    wrapped={alone}
                     lead={leading.get(image.id)}
                     tiles={tiles.get(image.id) ?? NONE}
                     dataset={dataset}
@@ -127,6 +132,7 @@ export const ContactSheet = memo(function ContactSheet({
                         image={image}
                         feed={against.feed}
                         variants={variants}
+                        wrapped={alone}
                         lead={leading.get(image.id)}
                         tiles={against.tiles.get(image.id) ?? NONE}
                         dataset={dataset}
@@ -171,6 +177,7 @@ interface RowProps {
   image: ImageRow;
   feed: TileFeed;
   variants: number;
+  wrapped: boolean;
   /** The variant that comes first, if another than the first does. */
   lead: number | undefined;
   tiles: Tile[];
@@ -182,12 +189,12 @@ interface RowProps {
   open?: (image: number, variant: number, from: HTMLElement) => void;
 }
 
-const Row = memo(function Row({ image, feed, variants, lead, tiles, dataset, tileWidth, stepNames, other, open }: RowProps) {
+const Row = memo(function Row({ image, feed, variants, wrapped, lead, tiles, dataset, tileWidth, stepNames, other, open }: RowProps) {
   const pins = useView((view) => view.pins);
   const [rowCanvas] = useState(() => new RowCanvas());
   const ghosts = useMemo(() => lostOnes(image, tiles, stepNames), [image, tiles, stepNames]);
   return (
-    <div className="row-canvas sheet-row" data-row={image.id} title={image.key}>
+    <div className="row-canvas sheet-row" data-wrapped={wrapped || undefined} data-row={image.id} title={image.key}>
       <canvas ref={rowCanvas.setCanvas} />
       <div className="sheet-source" style={{ width: tileWidth }}>
         {other ?? (
@@ -229,7 +236,7 @@ const Row = memo(function Row({ image, feed, variants, lead, tiles, dataset, til
             {tile?.error ? (
               <p className="tile-trouble">{tile.error}</p>
             ) : (
-              tile && <Marks tile={tile} stepNames={stepNames} numbered={lead !== undefined} />
+              tile && <Marks tile={tile} stepNames={stepNames} numbered={wrapped || lead !== undefined} />
             )}
           </div>
         );

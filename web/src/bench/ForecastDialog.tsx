@@ -254,7 +254,7 @@ function WidestRange({ dataset, document, catalogue }: Omit<Props, "close">) {
     const facts = catalogue.find((each) => each.step === step.step);
     if (facts?.kind !== "geometry" || !step.enabled) return [];
     return facts.parameters
-      .filter((parameter) => parameter.control === "span" && matters(parameter, step))
+      .filter((parameter) => parameter.control === "span" && matters(parameter, step, facts))
       .map((parameter) => ({ step, parameter, name: `${step.id}.${parameter.name}` }));
   });
   const [chosen, setChosen] = useState(choices[0]?.name ?? "");

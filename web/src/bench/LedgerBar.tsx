@@ -1,9 +1,10 @@
 import { Box, Button, Flex, Text } from "@chakra-ui/react";
 import { memo } from "react";
-import type { Dataset, Ledger, Schemas } from "../api/client";
+import type { Dataset, Ledger, PipelineDocument, Schemas } from "../api/client";
 import { WishControl } from "../shell/fields";
 import { May } from "../shell/views";
 import { percent, sayBytes, sayCounts, saySeconds } from "../words/figures";
+import { LossRules } from "./LossRules";
 
 /** Labels of each class in the training split before and after, as bars on one scale: how even they are is seen at a glance. */
 export function ClassCounts({ classes }: { classes: readonly Schemas["ClassLabels"][] }) {
@@ -41,6 +42,7 @@ export function ClassCounts({ classes }: { classes: readonly Schemas["ClassLabel
 
 interface Props {
   dataset: Dataset;
+  document: PipelineDocument;
   /** What steps are called, by their ids. */
   names: ReadonlyMap<string, string>;
   ledger: Ledger | undefined;
@@ -54,7 +56,7 @@ interface Props {
 }
 
 /** Exact counts, what becomes of objects, and the button that makes an edition. */
-export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale, make, look, match, probe }: Props) {
+export const LedgerBar = memo(function LedgerBar({ dataset, document, names, ledger, stale, make, look, match, probe }: Props) {
   const dim = stale ? 0.5 : 1;
   const training = dataset.splits.find((split) => split.split === "train")?.images ?? 0;
   const all = ledger ? ledger.kept + ledger.clipped + ledger.dropped : 0;
@@ -97,6 +99,7 @@ export const LedgerBar = memo(function LedgerBar({ dataset, names, ledger, stale
           </Text>
         </Box>
       )}
+      {ledger && all > 0 && <LossRules dataset={dataset} document={document} />}
       {ledger && (
         <>
           <Figures

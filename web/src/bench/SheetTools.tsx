@@ -1,10 +1,10 @@
-import { Button, Flex, NativeSelect } from "@chakra-ui/react";
-import { Shuffle } from "lucide-react";
+import { Button, Flex, NativeSelect, Text } from "@chakra-ui/react";
+import { ChevronLeft, ChevronRight, Shuffle } from "lucide-react";
 import { memo } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, PipelineDocument } from "../api/client";
 import { QuietSlider } from "../shell/fields";
-import { LAYERS, type Pick, useView, WORST } from "../state/view";
+import { type Alone, LAYERS, type Pick, useView, WORST, walkAlone } from "../state/view";
 import { AdviceList } from "./Advice";
 import { ComparisonChoice } from "./Comparison";
 import { NARROWEST, WIDEST } from "./sheet";
@@ -40,17 +40,29 @@ export const SheetTools = memo(function SheetTools({ dataset, tileWidth, pipelin
   );
 });
 
+/** Choose rows in one of the ways, or one image alone, the first. */
+function pickRows(dataset: Dataset, way: string): void {
+  const training = dataset.splits.find((split) => split.split === "train")?.images ?? 0;
+  const total = training || dataset.splits.reduce((sum, split) => sum + split.images, 0);
+  const filter = training ? { split: "train" } : {};
+  if (way === "alone") useView.setState({ alone: { dataset: dataset.id, filter, place: 0, total }, large: null });
+  else useView.setState({ pick: way as Pick });
+}
+
 /** Which images are on the sheet, how many variants of each, how large. */
 const Layout = memo(function Layout({ dataset, tileWidth }: { dataset: Dataset; tileWidth: number }) {
+  const alone = useView((view) => (view.alone?.dataset === dataset.id ? view.alone : null));
   const { pick, rows, variants, fits, pins } = useView(
     useShallow(({ pick, rows, variants, tileWidth, pins }) => ({ pick, rows, variants, fits: tileWidth === null, pins })),
   );
   const pinned = pins.some((pin) => pin.dataset === dataset.id);
+  if (alone) return <OneImage alone={alone} />;
   return (
     <>
       <Flex align="center" gap={1} flex="none">
         <NativeSelect.Root size="xs" width="116px">
-          <NativeSelect.Field aria-label="Rows" value={pick} onChange={(event) => useView.setState({ pick: event.target.value as Pick })}>
+          <NativeSelect.Field aria-label="Rows" value={pick} onChange={(event) => pickRows(dataset, event.target.value)}>
+            <option value="alone">one image, large</option>
             {Object.entries(PICKS).map(([value, label]) =>
               value === "pinned" && !pinned ? null : (
                 <option key={value} value={value}>
@@ -102,6 +114,40 @@ const Layout = memo(function Layout({ dataset, tileWidth }: { dataset: Dataset; 
     </>
   );
 });
+
+/** Which image is alone on the sheet, the one before and after it, and the way back to rows. */
+function OneImage({ alone: { place, total } }: { alone: Alone }) {
+  return (
+    <Flex align="center" gap={2} flex="none" fontSize="body">
+      <Button
+        size="xs"
+        variant="outline"
+        aria-label="The image before"
+        title="The image before (←)"
+        disabled={place === 0}
+        onClick={() => walkAlone(-1)}
+      >
+        <ChevronLeft size={14} />
+      </Button>
+      <Text role="status">
+        image {place + 1} of {total}
+      </Text>
+      <Button
+        size="xs"
+        variant="outline"
+        aria-label="The next image"
+        title="The next image (→)"
+        disabled={place >= total - 1}
+        onClick={() => walkAlone(1)}
+      >
+        <ChevronRight size={14} />
+      </Button>
+      <Button size="xs" variant="outline" onClick={() => useView.setState({ alone: null, large: null })}>
+        Several images
+      </Button>
+    </Flex>
+  );
+}
 
 /** Which layers of labels are drawn. */
 const Layers = memo(function Layers() {

@@ -4,7 +4,7 @@ import { memo } from "react";
 import type { Dataset, ImageRow, Parameter, PipelineDocument, PipelineStep, StepFacts } from "../api/client";
 import { changeStep, duplicateStep, removeStep } from "../state/draft";
 import { useView } from "../state/view";
-import { matters, sayName } from "../words/steps";
+import { inOrderOfThought, sayName } from "../words/steps";
 import { Control } from "./controls/Control";
 import { hasStrip, RangeStrip } from "./RangeStrip";
 import "./steps.css";
@@ -31,9 +31,17 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
       </Box>
     );
   }
-  const common = ["probability", "scope"];
-  const own = facts.parameters.filter((parameter) => !common.includes(parameter.name) && matters(parameter, step));
-  const shared = facts.parameters.filter((parameter) => common.includes(parameter.name));
+  const { main, rare } = inOrderOfThought(facts, step);
+  const own = [...main, ...rare].filter((parameter) => !["probability", "scope"].includes(parameter.name));
+  const control = (parameter: Parameter) => (
+    <StepControl
+      key={`${step.id}-${parameter.name}`}
+      id={step.id}
+      parameter={parameter}
+      catalogue={catalogue}
+      value={step[parameter.name]}
+    />
+  );
   const stripped = own.find((parameter) => focus?.step === step.id && focus.parameter === parameter.name && hasStrip(parameter));
   const strip = stripped ?? own.find(hasStrip);
   return (
@@ -51,15 +59,13 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
         />
       )}
       <div className="step-controls" data-off={!step.enabled || undefined}>
-        {[...own, ...shared].map((parameter) => (
-          <StepControl
-            key={`${step.id}-${parameter.name}`}
-            id={step.id}
-            parameter={parameter}
-            catalogue={catalogue}
-            value={step[parameter.name]}
-          />
-        ))}
+        {main.map(control)}
+        {rare.length > 0 && (
+          <details className="step-more">
+            <summary>more</summary>
+            <div className="step-controls">{rare.map(control)}</div>
+          </details>
+        )}
       </div>
       <Actions id={step.id} facts={facts} />
     </section>

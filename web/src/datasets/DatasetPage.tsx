@@ -11,10 +11,10 @@ import { ViewTools } from "../shell/views";
 import { byWhom } from "../state/session";
 import { counted, sayCounts, saySplit } from "../words/figures";
 import { BoxGrid } from "./BoxGrid";
-import { OpenOnBench } from "./Datasets";
 import { FindingsPanel } from "./FindingsPanel";
 import { Levels } from "./Levels";
 import { Marks } from "./Marks";
+import { OpenOnBench } from "./NextSteps";
 import { Plot } from "./Plot";
 import { type Filter, Wall } from "./Wall";
 

@@ -1,39 +1,21 @@
-import { Box, Button, Flex, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useNavigate } from "react-router";
+import { Link } from "react-router";
 import type { Dataset } from "../api/client";
 import { askDatasets, askRows } from "../api/queries";
 import { SourceTile } from "../picture/TileView";
 import { DeleteDataset } from "../shell/Dialog";
 import { ListState } from "../shell/PageState";
 import { May, ViewTools } from "../shell/views";
-import { useView } from "../state/view";
 import { counted, sayCounts } from "../words/figures";
 import { ImportForm } from "./ImportForm";
-
-/** Lay this dataset on the bench and go there. */
-export function OpenOnBench({ dataset }: { dataset: number }) {
-  const go = useNavigate();
-  return (
-    <Button
-      size="xs"
-      variant="outline"
-      flex="none"
-      onClick={() => {
-        useView.setState({ dataset, large: null });
-        void go("/");
-      }}
-    >
-      Open on the bench
-    </Button>
-  );
-}
+import { OpenOnBench } from "./NextSteps";
 
 /** As many as a wide screen has room for. */
 const STRIP = 9;
 const TILE = 184;
 
-/** Every dataset with a strip of its images; bring one in. */
+/** Every dataset with a strip of its images, the newest first; bring one in. */
 export function Datasets() {
   const datasets = useQuery(askDatasets);
   return (
@@ -45,7 +27,7 @@ export function Datasets() {
         <ImportForm />
       </May>
       <ListState asked={datasets} what="the datasets" />
-      {datasets.data?.map((dataset) => (
+      {datasets.data?.toReversed().map((dataset) => (
         <DatasetStrip key={dataset.id} dataset={dataset} />
       ))}
     </Box>

@@ -13,7 +13,7 @@ export function FolderPicker({ choose, close }: { choose: (path: string) => void
     ...askFolders(path),
     placeholderData: keepPreviousData,
   });
-  const isZip = (name: string) => name.toLowerCase().endsWith(".zip");
+  const isZip = (name: string) => /\.(zip|tar|tgz|tbz2|txz|tar\.(gz|bz2|xz))$/i.test(name);
   return (
     <PageDialog
       title="A folder on the server"

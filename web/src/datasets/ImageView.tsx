@@ -1,6 +1,7 @@
 import { Box, Button, CloseButton, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { ChevronLeft, ChevronRight } from "lucide-react";
+import { useNavigate } from "react-router";
 import type { Dataset, ImageRow, LabelObject } from "../api/client";
 import { askImage } from "../api/queries";
 import { classColor } from "../picture/draw-labels";
@@ -14,6 +15,8 @@ import { counted, sayBytes, saySplit } from "../words/figures";
 interface Props {
   dataset: Dataset;
   image: ImageRow;
+  /** What the wall is narrowed to. */
+  filter: object;
   place: number;
   total: number;
   go: (place: number) => void;
@@ -21,8 +24,13 @@ interface Props {
 }
 
 /** One image large, its objects and its file beside it; arrow keys walk along the wall. */
-export function ImageView({ dataset, image, place, total, go, close }: Props) {
+export function ImageView({ dataset, image, filter, place, total, go, close }: Props) {
   const [frame, room] = useRoom();
+  const navigate = useNavigate();
+  const onBench = () => {
+    useView.setState({ dataset: dataset.id, alone: { dataset: dataset.id, filter, place, total }, large: null });
+    void navigate("/");
+  };
   const lit = useView((view) => (view.lit?.row === image.id ? view.lit.object : null));
   const facts = useQuery(askImage(dataset, image.id));
   const width = Math.max(80, Math.floor(Math.min(room.width, (room.height * image.width) / image.height)));
@@ -45,6 +53,7 @@ export function ImageView({ dataset, image, place, total, go, close }: Props) {
       keys={(event) => {
         if (event.key === "ArrowLeft" && place > 0) go(place - 1);
         if (event.key === "ArrowRight" && place < total - 1) go(place + 1);
+        if (event.key.toLowerCase() === "b" && !event.ctrlKey && !event.metaKey && !event.altKey) onBench();
       }}
     >
       <Flex direction="column" flex="1" minWidth={0} p={4} gap={3}>
@@ -61,7 +70,10 @@ export function ImageView({ dataset, image, place, total, go, close }: Props) {
           <Text color="fg.muted" whiteSpace="nowrap">
             {place + 1} of {total}
           </Text>
-          <CloseButton size="sm" ml="auto" aria-label="Back to the wall" onClick={close} />
+          <Button size="xs" variant="outline" ml="auto" title="This image alone on the bench, large (B)" onClick={onBench}>
+            On the bench
+          </Button>
+          <CloseButton size="sm" aria-label="Back to the wall" onClick={close} />
         </Flex>
         <Flex ref={frame} flex="1" minHeight={0} align="flex-start" justify="center">
           <SourceTile image={image} tileWidth={width} dataset={dataset} />

@@ -3,10 +3,11 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { api, take } from "../api/client";
-import { askImport, refresh } from "../api/queries";
+import { askDatasets, askImport, refresh } from "../api/queries";
 import { ErrorBox } from "../shell/PageState";
 import { ImportChooser } from "./ImportChooser";
 import type { DatasetImport } from "./imports";
+import { OpenOnBench, StartPipeline } from "./NextSteps";
 
 const RUNNING = ["waiting", "reading"];
 
@@ -39,6 +40,18 @@ export function ImportCard({ first, close }: { first: DatasetImport; close: () =
   );
 }
 
+/** What one does with a new dataset. */
+function Next({ dataset }: { dataset: number }) {
+  const datasets = useQuery(askDatasets);
+  const found = datasets.data?.find((each) => each.id === dataset);
+  return (
+    <>
+      <OpenOnBench dataset={dataset} />
+      {found && <StartPipeline dataset={found} />}
+    </>
+  );
+}
+
 function Arriving({ incoming, cancel, close }: { incoming: DatasetImport; cancel: () => void; close: () => void }) {
   if (incoming.state === "failed")
     return (
@@ -66,9 +79,12 @@ function Arriving({ incoming, cancel, close }: { incoming: DatasetImport; cancel
             </>
           )}
         </Text>
-        <Button size="xs" variant="outline" ml="auto" onClick={close}>
-          Import another
-        </Button>
+        <Flex ml="auto" gap={2}>
+          {incoming.state === "done" && incoming.dataset && <Next dataset={incoming.dataset} />}
+          <Button size="xs" variant="outline" onClick={close}>
+            Import another
+          </Button>
+        </Flex>
       </Flex>
     );
   return (

@@ -69,12 +69,12 @@ export function ImportForm() {
               : "recognising the format …"}
           </>
         ) : (
-          "Drop a zip, a folder or files here. What was recognised is shown before anything is imported."
+          "Drop a zip, a tar, a folder or files here. What was recognised is shown before anything is imported."
         )}
       </Text>
       <Flex align="center" gap={3} wrap="wrap">
         <Button size="sm" variant="outline" onClick={() => files.current?.click()} disabled={busy}>
-          <Upload size={14} /> Choose a zip or files
+          <Upload size={14} /> Choose an archive or files
         </Button>
         <Button size="sm" variant="outline" onClick={() => folder.current?.click()} disabled={busy}>
           <FolderUp size={14} /> Upload a folder

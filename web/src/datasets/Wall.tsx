@@ -44,7 +44,7 @@ export function Wall({ dataset, filter, clear }: { dataset: Dataset; filter: Fil
   return (
     <Flex direction="column" flex="1" minWidth={0} position="relative">
       {shown && large !== null && (
-        <ImageView dataset={dataset} image={shown} place={large} total={total} go={setLarge} close={() => setLarge(null)} />
+        <ImageView dataset={dataset} image={shown} filter={filter} place={large} total={total} go={setLarge} close={() => setLarge(null)} />
       )}
       <WallHead
         total={total}

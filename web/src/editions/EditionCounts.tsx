@@ -3,7 +3,7 @@ import type { Edition } from "../api/client";
 import { classColor } from "../picture/draw-labels";
 import { Heading } from "../shell/NarrowPanel";
 import { counted, percent, saySplit } from "../words/figures";
-import { countsOf, type SplitCount } from "./EditionPage";
+import { countsOf, labelled, ofClass, type SplitCount } from "./EditionPage";
 
 export interface Statistics {
   before?: Record<string, SplitCount>;
@@ -13,6 +13,7 @@ export interface Statistics {
 }
 
 export function Counts({ edition, statistics }: { edition: Edition; statistics: Statistics }) {
+  const whole = !countsOf(edition).some(([, count]) => count.objects > 0);
   const fates = statistics.objects;
   const all = fates ? fates.kept + fates.clipped + fates.dropped : 0;
   return (
@@ -25,7 +26,7 @@ export function Counts({ edition, statistics }: { edition: Edition; statistics: 
               images
             </Table.ColumnHeader>
             <Table.ColumnHeader textAlign="end" color="fg.muted">
-              objects
+              {whole ? "classes" : "objects"}
             </Table.ColumnHeader>
           </Table.Row>
         </Table.Header>
@@ -34,7 +35,11 @@ export function Counts({ edition, statistics }: { edition: Edition; statistics: 
             <Table.Row key={split} bg="transparent">
               <Table.Cell>{saySplit(split)}</Table.Cell>
               <Table.Cell textAlign="end">{pair(statistics.before?.[split]?.images, count.images)}</Table.Cell>
-              <Table.Cell textAlign="end">{pair(statistics.before?.[split]?.objects, count.objects)}</Table.Cell>
+              <Table.Cell textAlign="end">
+                {whole
+                  ? Object.values(count.image_classes ?? {}).filter((each) => each > 0).length
+                  : pair(statistics.before?.[split]?.objects, count.objects)}
+              </Table.Cell>
             </Table.Row>
           ))}
         </Table.Body>
@@ -65,9 +70,9 @@ const pair = (before: number | undefined, after: number) => (before === undefine
 export function Balance({ edition, statistics, classes }: { edition: Edition; statistics: Statistics; classes: string[] | undefined }) {
   const before = statistics.before?.train;
   const after = countsOf(edition).find(([split]) => split === "train")?.[1];
-  if (!before?.objects || !after?.objects) return null;
-  const names = classes ?? Object.keys(after.classes);
-  const share = (count: SplitCount, name: string) => (count.classes[name] ?? 0) / count.objects;
+  if (!before || !after || !labelled(before) || !labelled(after)) return null;
+  const names = classes ?? Object.keys({ ...after.classes, ...after.image_classes });
+  const share = (count: SplitCount, name: string) => ofClass(count, name) / labelled(count);
   const most = Math.max(...names.flatMap((name) => [share(before, name), share(after, name)]));
   return (
     <>

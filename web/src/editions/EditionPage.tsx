@@ -25,7 +25,8 @@ export function EditionPage() {
   const datasets = useQuery(askDatasets);
   if (found.error || !found.data) return <OneState asked={found} what={`edition ${id}`} back="/editions" all="All editions" />;
   const edition = found.data as Edition;
-  const classes = Object.keys(countsOf(edition)[0]?.[1].classes ?? {});
+  const first = countsOf(edition)[0]?.[1];
+  const classes = [...new Set([...Object.keys(first?.classes ?? {}), ...Object.keys(first?.image_classes ?? {})])];
   const dataset: Drawn = datasets.data?.find((each) => each.id === edition.dataset) ?? { classes, lines: [] };
   const change = (part: Partial<RowFilter>) => setFilter({ ...filter, ...part });
   return (
@@ -60,7 +61,16 @@ export interface SplitCount {
   images: number;
   objects: number;
   classes: Record<string, number>;
+  /** Images by what they show as a whole. */
+  image_classes?: Record<string, number>;
 }
+
+/** How many objects and images a split has of a class. */
+export const ofClass = (split: SplitCount, name: string) => (split.classes[name] ?? 0) + (split.image_classes?.[name] ?? 0);
+
+/** How many objects and images with a class of their own a split has. */
+export const labelled = (split: SplitCount) =>
+  split.objects + Object.values(split.image_classes ?? {}).reduce((sum, count) => sum + count, 0);
 
 /** An edition's counts per split, in their usual order. */
 export function countsOf(edition: Edition): [string, SplitCount][] {
@@ -79,7 +89,7 @@ function Filters({ edition, classes, filter, change }: FilterProps) {
   const facets = useQuery(askEditionRows(edition, { count: 1 }));
   const objects = classes.map((name) => ({
     name,
-    count: counts.reduce((sum, [, split]) => sum + (split.classes[name] ?? 0), 0),
+    count: counts.reduce((sum, [, split]) => sum + ofClass(split, name), 0),
     color: classColor(classes, name),
   }));
   return (
@@ -95,19 +105,23 @@ function Filters({ edition, classes, filter, change }: FilterProps) {
         <>
           {facets.data.steps.length > 0 && <Heading>steps applied</Heading>}
           <Bars bins={facets.data.steps} say={(id) => stepName(edition, id)} on={filter.step} choose={(step) => change({ step })} />
-          <Heading>objects</Heading>
-          <Bars
-            bins={[
-              { name: "1", count: facets.data.lost },
-              { name: "0", count: edition.total - facets.data.lost },
-            ]}
-            say={(lost) => (lost === "1" ? "some lost" : "none lost")}
-            on={filter.lost}
-            choose={(lost) => change({ lost: lost as RowFilter["lost"] })}
-          />
+          {counts.some(([, split]) => split.objects > 0) && (
+            <>
+              <Heading>objects</Heading>
+              <Bars
+                bins={[
+                  { name: "1", count: facets.data.lost },
+                  { name: "0", count: edition.total - facets.data.lost },
+                ]}
+                say={(lost) => (lost === "1" ? "some lost" : "none lost")}
+                on={filter.lost}
+                choose={(lost) => change({ lost: lost as RowFilter["lost"] })}
+              />
+            </>
+          )}
         </>
       )}
-      <Heading>classes, objects</Heading>
+      <Heading>{counts.some(([, split]) => split.objects > 0) ? "classes, objects" : "classes, images"}</Heading>
       <Bars bins={objects} on={filter.class} choose={(name) => change({ class: name })} />
       {facets.data && (
         <>

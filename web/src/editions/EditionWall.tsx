@@ -2,7 +2,7 @@ import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import { api, type Dataset, type Edition, type EditionRow, type LabelObject, take } from "../api/client";
 import { editionImagesKey } from "../api/queries";
-import { TileView } from "../picture/TileView";
+import { sayClasses, TileView } from "../picture/TileView";
 import { pictureWidth } from "../picture/widths";
 import { PagedWall, usePaged, WALL_HIGH, WALL_TILE, WallHead } from "../shell/PagedWall";
 import { saySplit } from "../words/figures";
@@ -96,6 +96,7 @@ export function RowPicture({ row, dataset, width }: { row: EditionRow; dataset: 
       width={row.width}
       height={row.height}
       objects={row.objects as LabelObject[]}
+      classes={sayClasses(row.image_classes)}
     />
   );
 }

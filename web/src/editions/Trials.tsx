@@ -2,14 +2,25 @@ import { Box, Button, Checkbox, Flex, NativeSelect, Table, Text } from "@chakra-
 import { useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
-import { api, type Schemas, type Score, take } from "../api/client";
-import { askDatasets, askInquiries, askPipelines, askScores, askTrials, refresh } from "../api/queries";
+import { api, type Dataset, type PipelineDocument, type Schemas, type Score, take } from "../api/client";
+import {
+  askDatasets,
+  askEstimate,
+  askInquiries,
+  askPipeline,
+  askPipelines,
+  askScores,
+  askTrials,
+  type Order,
+  refresh,
+} from "../api/queries";
 import { WishControl } from "../shell/fields";
 import { Heading } from "../shell/NarrowPanel";
 import { ErrorBox, ListState, Nothing, PageLink } from "../shell/PageState";
 import { ViewTools } from "../shell/views";
 import { may } from "../state/session";
 import { orderOf, USUAL_FILES, useView } from "../state/view";
+import { counted, sayBytes, saySeconds } from "../words/figures";
 import type { CurvePoint } from "./Curves";
 
 const Curves = lazy(() => import("./Curves"));
@@ -29,7 +40,7 @@ export function Trials() {
   });
   const datasets = useQuery(askDatasets);
   const pipelines = useQuery(askPipelines);
-  const [off, setOff] = useState<string[]>([]);
+  const [on, setOn] = useState<string[]>([]);
   const [metric, setMetric] = useState("");
   const [losing, setLosing] = useState(false);
   const start = useMutation({
@@ -49,14 +60,13 @@ export function Trials() {
   // What was measured on images that were not trained on says more.
   const shown = metrics.includes(metric) ? metric : (metrics.find((each) => /validation|test/.test(each)) ?? metrics[0] ?? "");
   const chosen = {
-    datasets: across.filter((each) => !off.includes(`d${each.id}`)),
-    pipelines: down.filter((each) => !off.includes(`p${each.id}`)),
+    datasets: across.filter((each) => on.includes(`d${each.id}`)),
+    pipelines: down.filter((each) => on.includes(`p${each.id}`)),
   };
-  const missing = chosen.pipelines.reduce(
-    (sum, pipeline) => sum + chosen.datasets.filter((dataset) => !cellOf(pipeline.id, dataset.id)?.edition).length,
-    0,
+  const missing = chosen.pipelines.flatMap((pipeline) =>
+    chosen.datasets.flatMap((dataset) => (cellOf(pipeline.id, dataset.id)?.edition ? [] : [{ pipeline, dataset }])),
   );
-  const toggle = (key: string) => setOff(off.includes(key) ? off.filter((each) => each !== key) : [...off, key]);
+  const toggle = (key: string) => setOn(on.includes(key) ? on.filter((each) => each !== key) : [...on, key]);
   if (datasets.data && pipelines.data && !(across.length && down.length)) return <NoTrials />;
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
@@ -76,14 +86,23 @@ export function Trials() {
         <Button
           size="sm"
           colorPalette="amber"
-          disabled={!missing || !may.edit}
+          disabled={!missing.length || !may.edit}
           loading={start.isPending}
           onClick={() =>
             start.mutate({ datasets: chosen.datasets.map((each) => each.id), pipelines: chosen.pipelines.map((each) => each.id) })
           }
         >
-          {missing ? `Start ${missing} missing` : "Nothing is missing"}
+          {missing.length ? `Make ${counted(missing.length, "edition")}` : "Make editions"}
         </Button>
+        {missing.length > 0 ? (
+          <WhatItTakes pairs={missing} order={{ ...orderOf(order), ...USUAL_FILES, splits: [], split_variants: {} }} />
+        ) : (
+          <Text color="fg.muted">
+            {chosen.pipelines.length && chosen.datasets.length
+              ? "These are all made."
+              : "Tick pipelines and datasets: an edition of each pair is made, and they are held against each other by their scores."}
+          </Text>
+        )}
         {metrics.length > 0 && (
           <Flex align="center" gap={2} ml="auto">
             <Text color="fg.muted">score</Text>
@@ -105,7 +124,7 @@ export function Trials() {
               <Table.ColumnHeader pl={0}>pipeline</Table.ColumnHeader>
               {across.map((dataset) => (
                 <Table.ColumnHeader key={dataset.id} minWidth="190px">
-                  <Tick name={dataset.name} on={!off.includes(`d${dataset.id}`)} toggle={() => toggle(`d${dataset.id}`)} />
+                  <Tick name={dataset.name} on={on.includes(`d${dataset.id}`)} toggle={() => toggle(`d${dataset.id}`)} />
                 </Table.ColumnHeader>
               ))}
             </Table.Row>
@@ -114,14 +133,19 @@ export function Trials() {
             {down.map((pipeline) => (
               <Table.Row key={pipeline.id} bg="transparent">
                 <Table.Cell pl={0} maxWidth="260px">
-                  <Tick name={pipeline.name} on={!off.includes(`p${pipeline.id}`)} toggle={() => toggle(`p${pipeline.id}`)} />
+                  <Tick name={pipeline.name} on={on.includes(`p${pipeline.id}`)} toggle={() => toggle(`p${pipeline.id}`)} />
                   <Text color="fg.muted" fontSize="small" pl="26px">
                     revision {pipeline.latest}
                   </Text>
                 </Table.Cell>
                 {across.map((dataset) => (
                   <Table.Cell key={dataset.id}>
-                    <CellView cell={cellOf(pipeline.id, dataset.id)} metric={shown} best={bestOf(cells.data ?? [], dataset.id, shown)} />
+                    <CellView
+                      cell={cellOf(pipeline.id, dataset.id)}
+                      chosen={on.includes(`d${dataset.id}`) && on.includes(`p${pipeline.id}`)}
+                      metric={shown}
+                      best={bestOf(cells.data ?? [], dataset.id, shown)}
+                    />
                   </Table.Cell>
                 ))}
               </Table.Row>
@@ -141,6 +165,36 @@ export function Trials() {
         </Box>
       )}
     </Box>
+  );
+}
+
+interface Pair {
+  pipeline: Schemas["Pipeline"];
+  dataset: Dataset;
+}
+
+/** More pairs than this are not worked out one by one. */
+const MOST_ESTIMATED = 12;
+
+/** Images, space and time of the editions that would be made. */
+function WhatItTakes({ pairs, order }: { pairs: Pair[]; order: Order }) {
+  const asked = pairs.slice(0, MOST_ESTIMATED);
+  const documents = useQueries({ queries: asked.map(({ pipeline }) => askPipeline(pipeline.id, pipeline.latest)) });
+  const found = useQueries({
+    queries: asked.map(({ dataset }, place) => {
+      const document = documents[place]?.data?.document as PipelineDocument | undefined;
+      return { ...askEstimate(dataset, document ?? ({} as PipelineDocument), order), enabled: document !== undefined };
+    }),
+  });
+  const failed = found.find((each) => each.error);
+  if (failed) return <ErrorBox error={failed.error} />;
+  if (found.some((each) => !each.data)) return <Text color="fg.muted">working out what that takes…</Text>;
+  const sum = (part: "total" | "bytes" | "seconds") => found.reduce((all, each) => all + (each.data?.[part] ?? 0), 0);
+  return (
+    <Text role="status">
+      {pairs.length > asked.length && `the first ${asked.length}: `}
+      {sum("total").toLocaleString("en")} images, about {sayBytes(sum("bytes"))}, about {saySeconds(sum("seconds"))}
+    </Text>
   );
 }
 
@@ -185,8 +239,15 @@ function Tick({ name, on, toggle }: { name: string; on: boolean; toggle: () => v
   );
 }
 
-function CellView({ cell, metric, best }: { cell: Cell | undefined; metric: string; best: number | null }) {
-  if (!cell?.edition) return <Text color="fg.muted">not made</Text>;
+interface CellProps {
+  cell: Cell | undefined;
+  chosen: boolean;
+  metric: string;
+  best: number | null;
+}
+
+function CellView({ cell, chosen, metric, best }: CellProps) {
+  if (!cell?.edition) return <Text color={chosen ? "amber.fg" : "fg.muted"}>{chosen ? "will be made" : "–"}</Text>;
   const score = cell.scores.find((each) => nameOf(each) === metric);
   return (
     <Box>

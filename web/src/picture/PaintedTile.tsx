@@ -5,6 +5,7 @@ import { drawLabels, sayDrawn } from "./draw-labels";
 import { LabelMap, objectUnder } from "./Overlay";
 import { objectName } from "./outlines";
 import type { RowCanvas } from "./row-canvas";
+import { sayClasses } from "./TileView";
 import type { Look, Picture, TileFeed, Viewer } from "./tile-feed";
 import { pictureWidth } from "./widths";
 import "./tiles.css";
@@ -59,7 +60,12 @@ export const PaintedSource = memo(function PaintedSource({ image, ...common }: C
   return <PaintedFigure figure={figure} painter={painter} map={`/api/images/${image.id}/map.png`} {...common} />;
 });
 
-const contentOf = ({ width, height, objects_json }: ImageRow): Content => ({ width, height, objects: objects_json as LabelObject[] });
+const contentOf = ({ width, height, objects_json, classes }: ImageRow): Content => ({
+  width,
+  height,
+  objects: objects_json as LabelObject[],
+  classes,
+});
 
 function usePainter({ rowCanvas, row, tileWidth, dataset }: Common, ratio: number) {
   const figure = useRef<HTMLElement>(null);
@@ -112,6 +118,7 @@ interface Content {
   width: number;
   height: number;
   objects: readonly LabelObject[];
+  classes: readonly string[] | Record<string, number>;
 }
 
 /** Paints a figure's picture and labels, and says on the figure what is shown. */
@@ -147,6 +154,9 @@ class Painter implements Viewer {
     this.forget();
     this.picture = picture;
     this.content = content;
+    const classes = sayClasses(content.classes);
+    if (classes) this.figure.dataset.classes = classes;
+    else delete this.figure.dataset.classes;
     this.repaint();
     this.say(fresh);
   }

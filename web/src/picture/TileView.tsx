@@ -19,6 +19,16 @@ interface Shown {
   width: number;
   height: number;
   objects: LabelObject[];
+  /** What the whole picture shows, in words. */
+  classes?: string | undefined;
+}
+
+/** Image-level classes in words, with their shares where pictures were mixed. */
+export function sayClasses(classes: readonly string[] | Record<string, number>): string | undefined {
+  const said = Array.isArray(classes)
+    ? classes
+    : Object.entries(classes as Record<string, number>).map(([name, share]) => (share < 0.995 ? `${name} ${percent(share, 0)}` : name));
+  return said.length ? said.join(", ") : undefined;
 }
 
 interface Props extends Shown {
@@ -65,6 +75,7 @@ export const TileView = memo(function TileView({
   width,
   height,
   objects,
+  classes,
   children,
 }: Props) {
   const [shown, setShown] = useState<Shown | null>(null);
@@ -105,6 +116,7 @@ export const TileView = memo(function TileView({
       aria-label={label}
       data-fresh={fresh}
       data-tile={address}
+      data-classes={classes}
       style={{ width: tileWidth, aspectRatio: `${size.width} / ${size.height}` }}
     >
       {shown && (
@@ -145,6 +157,7 @@ export function SourceTile({ image, label = image.key, ...common }: Common & { i
       width={image.width}
       height={image.height}
       objects={image.objects_json as LabelObject[]}
+      classes={sayClasses(image.classes)}
     />
   );
 }
@@ -161,6 +174,7 @@ export function VariantTile({ tile, stale = false, ...common }: Common & { tile:
       width={tile.width}
       height={tile.height}
       objects={tile.objects as LabelObject[]}
+      classes={sayClasses(tile.classes)}
     />
   );
 }

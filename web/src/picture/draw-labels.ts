@@ -22,8 +22,22 @@ const CLASS_COLORS = [
   "#bb1100",
 ];
 
+/** The numbers of all classes that were met, by their names without letter case, spaces and the like. */
+const known = new Map<string, number>();
+const bare = (name: string) => name.toLowerCase().replaceAll(/[\s_-]+/g, " ");
+
+/** A class has one color wherever it is named the same: colors go to classes in the order of datasets. */
+export function knowClasses(datasets: readonly { id: number; classes: readonly string[] }[]): void {
+  for (const { classes } of datasets.toSorted((a, b) => a.id - b.id)) meet(classes);
+}
+
+function meet(classes: readonly string[]): void {
+  for (const name of classes) if (!known.has(bare(name))) known.set(bare(name), known.size);
+}
+
 export function classColor(classes: readonly string[], name: string): string {
-  return CLASS_COLORS[Math.max(0, classes.indexOf(name)) % CLASS_COLORS.length] ?? "#ffffff";
+  if (!known.has(bare(name))) meet(classes.includes(name) ? classes : [name]);
+  return CLASS_COLORS[(known.get(bare(name)) ?? 0) % CLASS_COLORS.length] ?? "#ffffff";
 }
 
 /** The same colors for lines of a plot, one after the other. */

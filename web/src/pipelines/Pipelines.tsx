@@ -8,6 +8,7 @@ import { askDatasets, askPipeline, askPipelines, askRevisions, askRows, askSheet
 import { VariantTile } from "../picture/TileView";
 import { pictureWidth } from "../picture/widths";
 import { NewPipeline } from "../shell/NewPipeline";
+import { Finder, holds, Note } from "../shell/Note";
 import { ErrorBox, ListState, Nothing } from "../shell/PageState";
 import { saveFile } from "../shell/pipeline-file";
 import { useSeen } from "../shell/use-browser";
@@ -57,6 +58,8 @@ export function Pipelines() {
     ...askRows(dataset ?? { id: 0, digest: "" }, { pick: "most", count: 1 }),
     enabled: dataset !== undefined,
   });
+  const [words, setWords] = useState("");
+  const shown = pipelines.data?.filter((pipeline) => holds(words, pipeline.name, pipeline.note ?? ""));
   const read = useMutation({
     mutationFn: async (file: File) => {
       let document: PipelineDocument;
@@ -73,7 +76,8 @@ export function Pipelines() {
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
         <Text color="fg.muted">{pipelines.data ? counted(pipelines.data.length, "pipeline") : ""}</Text>
-        <Flex ml="auto" mr={2} gap={2}>
+        <Flex ml="auto" align="center" mr={2} gap={2}>
+          <Finder words={words} setWords={setWords} what="a pipeline" />
           <May to="edit">
             <NewPipeline opened={() => void navigate("/")} />
             <Button size="xs" variant="outline" onClick={() => chooser.current?.click()}>
@@ -102,8 +106,11 @@ export function Pipelines() {
           <NewPipeline opened={() => void navigate("/")} />
         </Nothing>
       )}
-      {pipelines.data?.map((pipeline) => (
-        <Item key={pipeline.id} pipeline={pipeline} dataset={dataset} image={rows.data?.[0]} alone={pipelines.data.length === 1} />
+      {shown?.length === 0 && pipelines.data?.length !== 0 && (
+        <Text color="fg.muted">No pipeline has these words in its name or note.</Text>
+      )}
+      {shown?.map((pipeline) => (
+        <Item key={pipeline.id} pipeline={pipeline} dataset={dataset} image={rows.data?.[0]} alone={pipelines.data?.length === 1} />
       ))}
     </Box>
   );
@@ -202,6 +209,14 @@ function Item({
         </May>
       </Flex>
       {error && <ErrorBox error={error} />}
+      <Note
+        of={pipeline.name}
+        note={pipeline.note ?? ""}
+        save={async (note) => {
+          await take(api.PATCH("/api/pipelines/{id}", { ...path, body: { note } }));
+          await refresh(client, "pipelines");
+        }}
+      />
       <Text color="fg.muted" mb={3}>
         {document?.steps
           .filter((step) => step.enabled)

@@ -1,10 +1,11 @@
 import { Box, Button, Flex, Progress, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download } from "lucide-react";
+import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { api, type Edition, take } from "../api/client";
 import { askEdition, refresh } from "../api/queries";
-import { sayCounts, saySeconds } from "../words/figures";
+import { sayCounts, saySeconds, shortDigest } from "../words/figures";
 import { DeleteEdition } from "./Dialog";
 import { ErrorBox } from "./PageState";
 import { May } from "./views";
@@ -13,7 +14,7 @@ const UNDER_WAY = ["waiting", "writing"];
 const EVERY_MS = 500;
 
 /** One edition on its way: how far, how fast, how long still; then where to get it. */
-export function EditionProgress({ id }: { id: number }) {
+export function EditionProgress({ id, children }: { id: number; children?: ReactNode }) {
   const client = useQueryClient();
   const query = useQuery({
     ...askEdition(id),
@@ -31,16 +32,22 @@ export function EditionProgress({ id }: { id: number }) {
   if (query.error) return <ErrorBox error={query.error} />;
   const edition = query.data as Edition | undefined;
   if (!edition) return <Text color="fg.muted">…</Text>;
-  return <EditionState edition={edition} cancel={() => cancel.mutate()} goOn={(leaveOut) => goOn.mutate(leaveOut)} />;
+  return (
+    <EditionState edition={edition} cancel={() => cancel.mutate()} goOn={(leaveOut) => goOn.mutate(leaveOut)}>
+      {children}
+    </EditionState>
+  );
 }
 
 interface StateProps {
   edition: Edition;
   cancel: () => void;
   goOn: (leaveOut: boolean) => void;
+  /** More that is said of one that is done. */
+  children?: ReactNode;
 }
 
-function EditionState({ edition, cancel, goOn }: StateProps) {
+function EditionState({ edition, cancel, goOn, children }: StateProps) {
   const left = edition.rate ? (edition.total - edition.done) / edition.rate : null;
   if (edition.state === "failed" || edition.state === "stopped") {
     return (
@@ -79,8 +86,9 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
         <Text data-testid="edition-done">
           {edition.done} images: {sayCounts(Object.fromEntries(Object.entries(counts).map(([split, count]) => [split, count.images])))}
         </Text>
-        <Text color="fg.muted" fontSize="small" fontFamily="mono" overflowWrap="anywhere" my={2} data-testid="output-digest">
-          {edition.output_digest}
+        {children}
+        <Text color="fg.muted" fontSize="small" fontFamily="mono" my={2} title={edition.output_digest} data-testid="output-digest">
+          {shortDigest(edition.output_digest ?? "")}
         </Text>
         <Flex align="center" gap={3} minWidth={0}>
           <Button asChild size="sm" colorPalette="amber" flex="none">
@@ -91,9 +99,12 @@ function EditionState({ edition, cancel, goOn }: StateProps) {
           <Button asChild size="sm" variant="outline" flex="none">
             <Link to={`/editions/${edition.id}`}>Open</Link>
           </Button>
-          <Text color="fg.muted" fontSize="small" overflowWrap="anywhere" minWidth={0}>
-            on this machine in {edition.path}
-          </Text>
+          <Box as="details" fontSize="small" minWidth={0}>
+            <Box as="summary" color="fg.muted" cursor="pointer">
+              where it lies
+            </Box>
+            <Text overflowWrap="anywhere">{edition.path}</Text>
+          </Box>
         </Flex>
       </Box>
     );

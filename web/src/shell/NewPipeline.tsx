@@ -1,4 +1,4 @@
-import { Box, Button, Grid, Text } from "@chakra-ui/react";
+import { Box, Button, Flex, Grid, Input, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
 import { useState } from "react";
@@ -50,8 +50,10 @@ export function NewPipeline({ label = "New pipeline", shrinks = false, opened }:
 function Choices({ close, opened }: { close: () => void; opened: () => void }) {
   const client = useQueryClient();
   const points = useQuery(askStartingPoints);
+  const [name, setName] = useState("");
   const begin = useMutation({
-    mutationFn: ({ document }: StartingPoint) => take(api.POST("/api/pipelines", { body: { document } })),
+    mutationFn: ({ document }: StartingPoint) =>
+      take(api.POST("/api/pipelines", { body: { document: { ...document, ...(name.trim() && { name: name.trim() }) } } })),
     onSuccess: async (revision) => {
       openNext(revision.pipeline);
       await refresh(client, "pipelines");
@@ -61,6 +63,18 @@ function Choices({ close, opened }: { close: () => void; opened: () => void }) {
   return (
     <PageDialog title="New pipeline" size="lg" close={close}>
       {(points.error ?? begin.error) && <ErrorBox error={points.error ?? begin.error} />}
+      <Flex align="center" gap={3} mb={4}>
+        <Text flex="none">name</Text>
+        <Input
+          size="sm"
+          autoFocus
+          aria-label="Name of the pipeline"
+          placeholder="such as Lamp drift, stronger; else that of its beginning"
+          maxLength={120}
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
+      </Flex>
       <Grid templateColumns="1fr 1fr" gap="10px">
         {points.data?.map((point) => (
           <Button

@@ -17,6 +17,7 @@ const SHORTCUTS: [string, string][] = [
   ["Ctrl + Z, Ctrl + Shift + Z", "undo, redo"],
   ["Ctrl + S", "make a revision now; otherwise one is made when the hand rests"],
   ["E", "make an edition"],
+  ["B", "the large image of a dataset alone on the bench; ← → go to the next"],
   ["?", "this list"],
 ];
 

@@ -42,11 +42,14 @@ export function useSeen(): { place: RefCallback<Element>; met: boolean } {
   return { place, met };
 }
 
-/** Dark by default, light on request; kept for the next visit. */
+/** As the system has it, until a person chooses; the choice is kept for the next visit. */
 const KEY = "varlen-light";
+const system = matchMedia("(prefers-color-scheme: light)");
 
 export function restoreTheme(): void {
-  apply(localStorage.getItem(KEY) === "1");
+  const follow = () => apply((localStorage.getItem(KEY) ?? (system.matches ? "1" : "0")) === "1");
+  system.addEventListener("change", follow);
+  follow();
 }
 
 export function toggleTheme(): void {

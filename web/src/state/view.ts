@@ -65,12 +65,22 @@ interface View {
   focus: { step: string; parameter: string } | null;
   held: { step: string; parameter: string; values: number[] } | null;
   pins: Pinned[];
+  /** One image alone on the sheet: its place among those that a wall was narrowed to. */
+  alone: Alone | null;
   /** The variant that is looked at large. */
   large: { image: number; variant: number } | null;
   /** Only this step happens, for looking; the pipeline stays as it is. */
   solo: string | null;
   /** What the sheet is held against. */
   against: Against | null;
+}
+
+/** The `place`th of a dataset's images that meet a filter, of `total`. */
+export interface Alone {
+  dataset: number;
+  filter: object;
+  place: number;
+  total: number;
 }
 
 /** Another pipeline, or another revision of this one. */
@@ -93,6 +103,7 @@ const BEGINNING: View = {
   focus: null,
   held: null,
   pins: [],
+  alone: null,
   large: null,
   solo: null,
   against: null,
@@ -124,6 +135,13 @@ export const litIn = (lit: View["lit"], row: number) => (lit?.row === row ? lit.
 /** Light an object in all tiles of its row. */
 export function light(row: number, object: string | null): void {
   if (object !== litIn(useView.getState().lit, row)) useView.setState({ lit: object === null ? null : { row, object } });
+}
+
+/** The image before or after the one that is alone on the sheet. */
+export function walkAlone(by: number): void {
+  useView.setState(({ alone }) =>
+    alone ? { alone: { ...alone, place: Math.min(Math.max(alone.place + by, 0), alone.total - 1) }, large: null } : {},
+  );
 }
 
 export const LAYERS: Layer[] = ["boxes", "polygons", "masks", "keypoints", "names"];

@@ -10,9 +10,32 @@ export function sayRange([low, high]: readonly [number, number], unit: string): 
   return `${short(low)} – ${short(high)}${mark}`;
 }
 
-/** Whether a parameter matters for a step as it is set. */
-export function matters(parameter: Parameter, step: PipelineStep): boolean {
-  return Object.entries(parameter.when ?? {}).every(([name, values]) => values.includes(String(step[name])));
+/** Whether a parameter matters for a step as it is set; what another that doesn't matter itself would have to be is left aside. */
+export function matters(parameter: Parameter, step: PipelineStep, facts: StepFacts | undefined): boolean {
+  return Object.entries(parameter.when ?? {}).every(([name, values]) => {
+    const other = facts?.parameters.find((each) => each.name === name);
+    if (other && !matters(other, step, facts)) return true;
+    return values.includes(String(step[name] ?? other?.default));
+  });
+}
+
+/** Parameters that are seldom wanted: a panel shows them under “more” until they are used. */
+const RARE = new Set(["within", "centre_x_px", "centre_y_px", "per_frame", "x_px", "y_px"]);
+
+/** The parameters that matter, in the order in which one thinks of them: how often, how much, the rest; and those seldom wanted. */
+export function inOrderOfThought(facts: StepFacts, step: PipelineStep): { main: Parameter[]; rare: Parameter[] } {
+  const mattering = facts.parameters.filter((parameter) => matters(parameter, step, facts));
+  const isRare = ({ name, default: usual }: Parameter) =>
+    RARE.has(name) && (step[name] === undefined || JSON.stringify(step[name]) === JSON.stringify(usual));
+  const last = (name: string) => Number(name === "scope");
+  const shown = mattering.filter((parameter) => parameter.name !== "probability" && !isRare(parameter));
+  return {
+    main: [
+      ...mattering.filter((parameter) => parameter.name === "probability"),
+      ...shown.toSorted((one, other) => last(one.name) - last(other.name)),
+    ],
+    rare: mattering.filter(isRare),
+  };
 }
 
 /** One line under a stop: what the step does as it is set. */
@@ -46,7 +69,9 @@ export function sayStep(step: PipelineStep, facts: StepFacts | undefined): strin
             ? `centre ${short(Number(step.fraction) * 100)} %`
             : `${sayRange(span("area_fraction").map((value) => value * 100) as [number, number], "")} % of area`;
   }
-  const first = facts?.parameters.find((parameter) => !["probability", "scope"].includes(parameter.name) && matters(parameter, step));
+  const first = facts?.parameters.find(
+    (parameter) => !["probability", "scope"].includes(parameter.name) && matters(parameter, step, facts),
+  );
   if (!first) return "";
   const value = step[first.name];
   const said = Array.isArray(value) && first.control === "span" ? sayRange(value as [number, number], first.unit) : String(value);
@@ -61,7 +86,7 @@ function edgesWord(edges: unknown): string {
 export const sayName = (name: string) => name.replaceAll("_", " ");
 
 /** What files call these, in the words of the screens; `varlen_pipeline` files keep their own. */
-const PARAMETERS: Record<string, string> = { within: "apply to", beyond: "outside", scope: "applies to" };
+const PARAMETERS: Record<string, string> = { x_px: "x, px", y_px: "y, px", within: "apply to", beyond: "outside", scope: "applies to" };
 const OPTIONS: Record<string, string> = { solid: "color", extend: "edge stretched", refuse: "error" };
 
 /** One of a parameter's options as people read it. */

@@ -295,7 +295,7 @@ export function BranchesControl({ value, catalogue, change }: BranchesControlPro
                 {open === step.id && (
                   <Flex direction="column" gap={4} pl={1} py={2}>
                     {facts?.parameters
-                      .filter((parameter) => parameter.name !== "scope" && matters(parameter, step))
+                      .filter((parameter) => parameter.name !== "scope" && matters(parameter, step, facts))
                       .map((parameter) => (
                         <Control
                           key={parameter.name}
