@@ -32,7 +32,7 @@ def past(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
-@pytest.mark.parametrize("form", WRITERS)
+@pytest.mark.parametrize("form", [form for form in WRITERS if form != "picture-json"])  # which came later
 def test_an_edition_of_0_1_is_verified_and_recreated(past: Path, form: str) -> None:
     """Checked against its record, remade whole from its source, and single rows made again: every byte is as it was."""
     edition = past / "editions" / form

@@ -96,6 +96,8 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
     if as_json:
         print(json.dumps({"lost": [], "class_objects": class_objects(record), **record}, ensure_ascii=False))
         return
+    if not to_format:
+        say(f"written as {spec.format}, the form of the dataset; --format chooses another")
     _print_counts(record["counts"])
     if spec.allots:
         _print_classes(class_objects(record))

@@ -55,8 +55,11 @@ def losses_of(dataset: Dataset, form: str, counts: LabelCounts | None = None) ->
     """The kinds of which the format keeps nothing."""
     writer = WRITERS[form]
     found: list[Loss] = []
-    for kind, count in kinds_of(counts or LabelCounts(dataset), writer).items():
-        if not _keeps(writer, kind):
+    counts = counts or LabelCounts(dataset)
+    for kind, count in kinds_of(counts, writer).items():
+        if kind == "boxes" and _keeps(writer, "polygons"):
+            count = counts.own_boxes  # the others are the bounds of what is kept
+        if count and not _keeps(writer, kind):
             found.append({"kind": kind, "images": count} if kind in _COUNTED_IN_IMAGES else {"kind": kind, "objects": count})
     return found
 

@@ -27,14 +27,14 @@ READERS = {module.NAME: module for module in (coco, voc, oriented_text, yolo, pi
 WRITERS: dict[str, type[Writer]] = {
     cls.name: cls
     for cls in (CocoWriter, voc.VocWriter, YoloBoxesWriter, YoloPolygonsWriter, YoloKeypointsWriter, YoloOrientedWriter,
-                oriented_text.OrientedTextWriter, folders.FoldersWriter, masks.MasksWriter, table.TableWriter, plain.PicturesWriter,
-                NpzWriter, NpzChannelsFirstWriter, TarWriter)
+                oriented_text.OrientedTextWriter, folders.FoldersWriter, masks.MasksWriter, table.TableWriter, picture_json.PictureJsonWriter,
+                plain.PicturesWriter, NpzWriter, NpzChannelsFirstWriter, TarWriter)
 }  # fmt: skip
 #: Other names that a format may be read by: they say what the numbers of its lines are.
 READ_AS = dict.fromkeys(("yolo-polygons", "yolo-keypoints", "yolo-oriented"), yolo.NAME)
 
 #: What a reader that stands for several writers is called.
-_FAMILIES = {yolo.NAME: "YOLO", picture_json.NAME: "JSON per picture"}
+_FAMILIES = {yolo.NAME: "YOLO"}
 
 
 class FormatFacts(NamedTuple):

@@ -27,6 +27,7 @@ from varlen.datasets.sources import SourceFiles
 from varlen.errors import DAMAGE, DatasetError, ImageError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, Objects, make_objects
+from varlen.shapes.polygons import bounds as polygon_bounds
 from varlen.shapes.polygons import mask_from_polygon
 
 
@@ -209,12 +210,15 @@ class LabelCounts:
 
     def __init__(self, dataset: Dataset) -> None:
         self.boxes = self.outlines = self.holes = self.parts = self.masks = self.keypoints = self.crowd = self.extra = 0
+        #: Boxes that are not just the bounds of their object's outline or mask.
+        self.own_boxes = 0
         self.classes = self.many_classes = self.label_maps = self.oriented = self.pointed = 0
         #: Objects that have a field, by its name; what every object has without saying anything does not count.
         self.fields: Counter[str] = Counter()
         for entry in dataset.entries.values():
             objects = entry.objects
             self.boxes += len(objects)
+            self.own_boxes += own_boxes(objects)
             owners, holes = objects.outlines.owners, objects.outlines.holes
             outlined = len(np.unique(owners))
             self.outlines += outlined - int(objects.oriented.alone.sum())
@@ -235,6 +239,20 @@ class LabelCounts:
     def lost(self, **kinds: str) -> list[str]:
         """A line for each of the kinds that there are, e.g. keypoints="…"."""
         return [f"{getattr(self, kind)} {text}" for kind, text in kinds.items() if getattr(self, kind)]
+
+
+#: A box that is this near to the bounds of its outline or mask, px, says nothing of its own.
+NEAR_PX = 1.0
+
+
+def own_boxes(objects: Objects) -> int:
+    """How many objects have no outline and no mask, or a box that is not just its bounds."""
+    own = len(objects)
+    bounded = {place: (*polygon_bounds(polygon),) for place, polygon in enumerate(objects.polygons) if polygon is not None}
+    bounded |= {place: mask.box for place, mask in enumerate(objects.masks) if mask is not None}
+    for place, bounds in bounded.items():
+        own -= bool(np.abs(objects.boxes[place] - np.array(bounds)).max() <= NEAR_PX)
+    return own
 
 
 def size_of(files: SourceFiles, path: str) -> Size:

@@ -11,10 +11,11 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass
+from pathlib import PurePosixPath
 from typing import Any
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import ListedImage, Reading, no_objects, size_of
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, size_of
 from varlen.datasets.formats.tree import Signs, Tree, spread, stem_of
 from varlen.datasets.formats.words import box_of, columns_of, points_of
 from varlen.datasets.import_options import ImportOptions
@@ -22,6 +23,7 @@ from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import default_splits, split_from_path
 from varlen.errors import DatasetError, ReadProblems
 from varlen.model.objects import Part, make_objects
+from varlen.shapes.polygons import polygon_from_mask
 
 NAME = "picture-json"
 #: How labels are read, for people.
@@ -154,3 +156,27 @@ def _shape(item: dict[str, Any], place: str) -> tuple[list[float], tuple[Part, .
     if found is None:
         raise DatasetError(f"{place}: has neither points nor a box")
     return [min(found[0], found[2]), min(found[1], found[3]), max(found[0], found[2]), max(found[1], found[3])], None
+
+
+class PictureJsonWriter(Writer):
+    """Writes `images/<split>/` with a JSON file beside each picture."""
+
+    name = NAME
+    title = "JSON per picture"
+    layout = "Pictures in `images/<split>/`, beside each a JSON file of its name: `shapes`, each with `label` and `points`."
+    holds = frozenset(("boxes", "polygons"))
+
+    def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
+        """An outline's points, of several parts an item each with one `group`; of a box its two corners."""
+        objects, shapes = labels.objects, []
+        for place, number_of in enumerate(objects.classes.tolist()):
+            mask = objects.masks[place]
+            polygon = objects.outlines.polygon(place) or (polygon_from_mask(mask) if mask is not None else None)
+            rings = [part.outline for part in polygon] if polygon else [objects.boxes[place].reshape(2, 2)]
+            group = {"group": objects.ids[place]} if len(rings) > 1 else {}
+            shapes += [{**group, "label": self.dataset.classes[number_of], "points": ring.round(3).tolist()} for ring in rings]
+        said = {"image": PurePosixPath(file).name, "width": labels.size.width, "height": labels.size.height, "shapes": shapes}
+        return EncodedLabels(files={PurePosixPath(file).with_suffix(".json").as_posix(): json.dumps(said, ensure_ascii=False).encode() + b"\n"})
+
+    def losses(self) -> list[str]:
+        return self.contents.lost(holes="holes of outlines, which are filled")
