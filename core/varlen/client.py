@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
 
-from varlen.atomic_files import claim
+from varlen.atomic_files import claimed
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import EditionError, RemoteError
 from varlen.pipeline.document import Pipeline, read
@@ -227,15 +227,14 @@ def _found(rows: list[dict[str, Any]], named: int | str, kind: str) -> dict[str,
 
 def _unpack(archive: Path, folder: Path) -> None:
     """All of a zip, or nothing. Raises `EditionError` for names that would lie elsewhere."""
-    part = claim(folder)
-    with zipfile.ZipFile(archive) as found:
+    with claimed(folder) as part, zipfile.ZipFile(archive) as found:
         for name in found.namelist():
             if name.startswith("/") or ".." in Path(name).parts or "\\" in name:
                 raise EditionError(f"{archive}: {name!r} would lie outside")
         found.extractall(part)
-    if folder.exists():
-        folder.rmdir()
-    part.rename(folder)
+        if folder.exists():
+            folder.rmdir()
+        part.rename(folder)
 
 
 def _said(error: Exception) -> str:

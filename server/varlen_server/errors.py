@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 from typing import Any
 
-from django.db import DataError
+from django.db import DataError, IntegrityError
+from django.http import HttpRequest, JsonResponse
 from rest_framework import status
 from rest_framework.exceptions import APIException
 from rest_framework.response import Response
@@ -17,6 +19,8 @@ from varlen_server.backups import Busy
 
 #: What values bring about that no serializer looks at: text that can't be stored, numbers that are too large, endless nesting.
 UNUSABLE = (DataError, UnicodeError, RecursionError, OverflowError)
+#: What names bring about that no file can have.
+NO_PLACE = (errno.ENAMETOOLONG, errno.ENOTDIR, errno.EISDIR, errno.EINVAL, errno.ELOOP)
 _WORDS: dict[type[Exception], str] = {RecursionError: "The request is nested too deeply."}
 
 
@@ -39,6 +43,12 @@ def explain(error: Exception, context: dict[str, Any]) -> Response | None:
     if isinstance(error, OSError) and error.errno in FULL:
         said = "The disk is full; make room and try again. Nothing that was there is lost."
         return Response({"message": said, "problems": [said]}, status.HTTP_507_INSUFFICIENT_STORAGE)
+    if isinstance(error, OSError) and error.errno in NO_PLACE:
+        said = "A name in it is too long, or leads through a file as if it were a folder."
+        return Response({"message": said, "problems": [said]}, status.HTTP_400_BAD_REQUEST)
+    if isinstance(error, IntegrityError):
+        said = "What it builds on was deleted or changed at this very moment; look again."
+        return Response({"message": said, "problems": [said]}, status.HTTP_409_CONFLICT)
     if isinstance(error, UNUSABLE):
         said = _WORDS.get(type(error), "The request holds a value that can't be used.")
         return Response({"message": said, "problems": [said]}, status.HTTP_400_BAD_REQUEST)
@@ -55,3 +65,25 @@ def _flatten(detail: Any, path: str = "") -> list[str]:
     if isinstance(detail, list):
         return [line for value in detail for line in _flatten(value, path)]
     return [f"{path}: {detail}" if path else str(detail)]
+
+
+def refused_by_django(request: HttpRequest, exception: Exception | None = None) -> JsonResponse:
+    """What Django itself refuses, before any view: too many files at once, a broken form."""
+    words = {"TooManyFilesSent": "These are too many files for one request; send them in several, or as an archive.",
+             "TooManyFieldsSent": "These are too many fields for one request.",
+             "RequestDataTooBig": "The request is too large."}  # fmt: skip
+    return _plain(words.get(type(exception).__name__, "The request can't be understood."), 400)
+
+
+def not_here(request: HttpRequest, exception: Exception | None = None) -> JsonResponse:
+    """An address that leads nowhere."""
+    return _plain("There is nothing at this address.", 404)
+
+
+def went_wrong(request: HttpRequest) -> JsonResponse:
+    """A fault of ours: the log has it, under the request's number."""
+    return _plain(f"Something went wrong here; the log has it under {getattr(request, 'request_id', '') or 'this moment'}.", 500)
+
+
+def _plain(said: str, status_code: int) -> JsonResponse:
+    return JsonResponse({"message": said, "problems": [said]}, status=status_code)

@@ -11,6 +11,7 @@ from django.conf import settings
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
 from varlen_server.authorship import Visit, visiting
+from varlen_server.errors import NO_PLACE, not_here
 from varlen_server.people.visitors import SECRET_WORDS, Refused, visitor_of
 from varlen_server.requests import address_of
 
@@ -129,6 +130,20 @@ class SameOriginMiddleware:
         if settings.SIGN_IN and settings.SESSION_COOKIE_NAME in request.COOKIES and origin is None and site is None:
             return _refusal("A request with a browser's session must say which page it comes from; programs use a token.", 403)
         return self.get_response(request)
+
+
+class NamesMiddleware:
+    """An address or a name that no file can have leads nowhere, whichever view finds out."""
+
+    def __init__(self, get_response: Answer) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        return self.get_response(request)
+
+    def process_exception(self, request: HttpRequest, exception: Exception) -> HttpResponse | None:
+        """404 in place of a fault of ours."""
+        return not_here(request) if isinstance(exception, OSError) and exception.errno in NO_PLACE else None
 
 
 class VisitorMiddleware:

@@ -97,6 +97,7 @@ MIDDLEWARE = [
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "varlen_server.middleware.VisitorMiddleware",
+    "varlen_server.middleware.NamesMiddleware",
 ]
 AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
 PASSWORD_HASHERS = ["varlen_server.people.services.PasswordHasher", "django.contrib.auth.hashers.PBKDF2PasswordHasher"]

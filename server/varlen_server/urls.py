@@ -128,3 +128,7 @@ urlpatterns = [
     path("api/editions/<int:pk>/download", editions.EditionDownload.as_view()),
     re_path(r"^(?!api/|static/|assets/|healthz|metrics).*$", screens),
 ]
+
+handler400 = "varlen_server.errors.refused_by_django"
+handler404 = "varlen_server.errors.not_here"
+handler500 = "varlen_server.errors.went_wrong"

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import multiprocessing
 import os
+import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import pytest
-from varlen.atomic_files import claim, file_digest, write_whole
+from varlen.atomic_files import claimed, file_digest, write_whole
 from varlen.errors import EditionError
 
 
@@ -79,17 +82,69 @@ def test_a_digest_is_the_file_s_sha256(tmp_path: Path) -> None:
 
 def test_a_place_to_work_in_is_a_hidden_sibling(tmp_path: Path) -> None:
     out = tmp_path / "far" / "away" / "edition"
-    assert claim(out) == tmp_path / "far" / "away" / ".edition.varlen-part"
+    with claimed(out) as part:
+        assert part == tmp_path / "far" / "away" / ".edition.varlen-part"
+        with pytest.raises(EditionError, match=f"is being written by another process .process {os.getpid()} on"), claimed(out):
+            pass
     assert list((tmp_path / "far" / "away").iterdir()) == []
     out.mkdir()
-    assert claim(out).name == ".edition.varlen-part"  # empty: it may be replaced
+    with claimed(out) as part:
+        assert part.name == ".edition.varlen-part"  # empty: it may be replaced
     (out / "thesis.txt").touch()
-    with pytest.raises(EditionError, match="exists and is not empty; an edition needs a new folder"):
-        claim(out)
-    with pytest.raises(EditionError, match=r"thesis\.txt: exists and is not empty"):
-        claim(out / "thesis.txt")
-    with pytest.raises(EditionError, match="can't be written"):
-        claim(out / "thesis.txt" / "below")
+    refusals = {out: "exists and is not empty; an edition needs a new folder", out / "thesis.txt": r"thesis\.txt: exists and is not empty",
+                out / "thesis.txt" / "below": "can't be written"}  # fmt: skip
+    for place, says in refusals.items():
+        with pytest.raises(EditionError, match=says), claimed(place):
+            pass
+
+
+ROUNDS = 200
+
+
+def _claims(folder: Path, begin: Any, won: Any) -> None:
+    """One of two that want the same folders at the same moments; whoever gets one makes it."""
+    for number in range(ROUNDS):
+        begin.wait()
+        try:
+            with claimed(folder / str(number)) as part:
+                part.mkdir()
+                part.rename(folder / str(number))
+                (folder / str(number) / str(os.getpid())).touch()
+        except EditionError:
+            continue
+        won[number] += 1
+
+
+def test_of_two_who_want_one_folder_one_gets_it(tmp_path: Path) -> None:
+    context = multiprocessing.get_context("fork")
+    begin, won = context.Barrier(2), context.Array("i", ROUNDS)
+    both = [context.Process(target=_claims, args=(tmp_path, begin, won)) for _ in range(2)]
+    for each in both:
+        each.start()
+    for each in both:
+        each.join(60)
+    assert list(won) == [1] * ROUNDS
+    assert sorted(path.name for path in tmp_path.iterdir()) == sorted(map(str, range(ROUNDS)))  # no lock, no part left
+
+
+def test_a_claim_goes_with_the_process_that_held_it(tmp_path: Path) -> None:
+    context = multiprocessing.get_context("fork")
+    holding = context.Event()
+
+    def hold() -> None:
+        with claimed(tmp_path / "out"):
+            holding.set()
+            time.sleep(60)
+
+    holder = context.Process(target=hold)
+    holder.start()
+    holding.wait(30)
+    with pytest.raises(EditionError, match=f"process {holder.pid} on"), claimed(tmp_path / "out"):
+        pass
+    holder.kill()
+    holder.join(30)
+    with claimed(tmp_path / "out"):
+        pass
 
 
 @pytest.mark.parametrize("lasting", [True, False])

@@ -159,3 +159,25 @@ def bring(client: Client, files: dict[str, bytes], imports: Any, task: Any) -> N
         found = imports.objects.get(pk=pk)
         assert found.state in ("done", "failed"), found.state
         assert found.state == "done" or found.message
+
+
+@pytest.mark.parametrize("path", ["/api/nothing", "/help/" + "a" * 300, "/api/tiles/1/2", "/help/" + "b/" * 2500])
+def test_no_address_is_answered_with_a_page_of_django_s(client: Client, path: str) -> None:
+    answer = client.get(path)
+    assert answer.status_code in (301, 302, 400, 404, 414)
+    assert b"<!doctype" not in answer.content[:200].lower() or b"Varlen" in answer.content
+
+
+def test_names_that_no_file_can_have_are_refused_in_a_sentence(client: Client, db: None) -> None:
+    """Names over 255 bytes, paths over 4,096, too many files at once: a sentence, never a page of 500."""
+    made = client.post("/api/imports", {"name": "x" * 60}, content_type="application/json").json()["id"]
+    for name in ("n" * 300 + ".jpg", "/".join(["folder"] * 700) + "/a.jpg", "é" * 200 + ".jpg"):
+        answer = client.post(f"/api/imports/{made}/files", {"file": [SimpleUploadedFile("a.jpg", b"x")], "path": [name]})
+        assert answer.status_code in (200, 400, 422), name[:20]
+        assert answer["Content-Type"].startswith("application/json")
+    many = {"file": [SimpleUploadedFile(f"{number}.jpg", b"x") for number in range(1200)]}
+    answer = client.post(f"/api/imports/{made}/files", many)
+    assert answer.status_code == 400
+    assert "too many files for one request" in answer.json()["message"]
+    for wish in ({"name": "a", "folder": "/" + "f" * 5000}, {"name": "a", "folder": "/etc/passwd/below"}):
+        assert client.post("/api/imports", wish, content_type="application/json").status_code in (400, 422)

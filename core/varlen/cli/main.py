@@ -96,7 +96,7 @@ def demo(folder: Annotated[Path, typer.Argument(metavar="DIR")], images: Annotat
          form: Annotated[str, typer.Option("--format", help="coco, voc, yolo-keypoints, class-folders, mask-pairs, or flawed")] = "coco",
          seed: Annotated[int, typer.Option(min=0)] = 1907) -> None:  # fmt: skip
     """Write the demo dataset, the night moth survey, and a pipeline for it."""
-    from varlen.atomic_files import claim
+    from varlen.atomic_files import claimed
     from varlen.demo.variants import FORMS, write_variant
     from varlen.demo.write import write_demo
 
@@ -111,15 +111,15 @@ def demo(folder: Annotated[Path, typer.Argument(metavar="DIR")], images: Annotat
             return
         import shutil
 
-        survey = claim(folder)
-        shutil.rmtree(survey, ignore_errors=True)
-        try:
-            write_demo(survey, images, seed, progress=counter(done))
-            if folder.exists():
-                folder.rmdir()
-            write_variant(survey, folder, form)
-        finally:
+        with claimed(folder) as survey:
             shutil.rmtree(survey, ignore_errors=True)
+            try:
+                write_demo(survey, images, seed, progress=counter(done))
+                if folder.exists():
+                    folder.rmdir()
+                write_variant(survey, folder, form)
+            finally:
+                shutil.rmtree(survey, ignore_errors=True)
     print(f"{folder}: {images} images, {form}")
 
 

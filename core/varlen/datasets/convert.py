@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import NotRequired, TypedDict
 
-from varlen.atomic_files import claim
+from varlen.atomic_files import claimed
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS, default_format, title_of
 from varlen.datasets.formats.base import FileNames, ImageLabels, LabelCounts, Writer
@@ -125,19 +125,19 @@ def convert(
     if form not in WRITERS:
         raise EditionError(f"there is no dataset format {form!r} to write; known are {', '.join(WRITERS)}")
     lost = check_losses(dataset, form, accept_loss)
-    part = claim(out)
-    shutil.rmtree(part, ignore_errors=True)
-    part.mkdir()
     writer = WRITERS[form](dataset)
-    try:
-        writer.write_label_files(part, dataset.splits(), _pictures(dataset, writer, part, progress))
-        if out.exists():
-            out.rmdir()
-        part.rename(out)
-    except OSError as error:
-        raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
-    finally:
+    with claimed(out) as part:
         shutil.rmtree(part, ignore_errors=True)
+        part.mkdir()
+        try:
+            writer.write_label_files(part, dataset.splits(), _pictures(dataset, writer, part, progress))
+            if out.exists():
+                out.rmdir()
+            part.rename(out)
+        except OSError as error:
+            raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
+        finally:
+            shutil.rmtree(part, ignore_errors=True)
     return lost, writer.losses()
 
 

@@ -20,7 +20,7 @@ from typing import Any, BinaryIO, cast
 import orjson
 
 from varlen._version import __version__
-from varlen.atomic_files import FULL, claim, file_digest, write_whole
+from varlen.atomic_files import FULL, claimed, file_digest, write_whole
 from varlen.datasets.convert import Loss, check_losses
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS
@@ -77,24 +77,24 @@ def export(
         again = partial(export, dataset, pipeline, spec=spec, workers=workers, scheduler=scheduler, resume=True, leave_out=leave_out,
                         accept_loss=accept_loss, known_as=known_as, made_by=made_by, progress=progress, stop=stop)  # fmt: skip
         return export_to_store(url, again, resume, WRITERS[spec.format].packs)
-    part = claim(out)
     head = _head(dataset, pipeline, spec, lost, made_by or __version__)
     chunks = _Chunks(Allotment(dataset, spec, pipeline.seed))
     total = chunks.total
     if not total:
         raise EditionError("nothing to write: no image is in the chosen splits, or neither variants nor originals are wanted")
-    try:
-        _prepare(part, head, resume)
-        _run(dataset, pipeline, spec, part, chunks, workers, scheduler, leave_out, lambda done: progress(done, total), stop)
-        record = _assemble(part, dataset, pipeline, spec, head, len(chunks), known_as)
-        if out.exists():
-            out.rmdir()
-        part.rename(out)
-        return record
-    except OSError as error:
-        if error.errno in FULL:
-            raise EditionError(_disk_full(part, chunks)) from None
-        raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
+    with claimed(out) as part:
+        try:
+            _prepare(part, head, resume)
+            _run(dataset, pipeline, spec, part, chunks, workers, scheduler, leave_out, lambda done: progress(done, total), stop)
+            record = _assemble(part, dataset, pipeline, spec, head, len(chunks), known_as)
+            if out.exists():
+                out.rmdir()
+            part.rename(out)
+            return record
+        except OSError as error:
+            if error.errno in FULL:
+                raise EditionError(_disk_full(part, chunks)) from None
+            raise EditionError(f"{error.filename or out}: {error.strerror or error}") from None
 
 
 def _head(dataset: Dataset, pipeline: Pipeline, spec: ExportSpec, lost: list[Loss], made_by: str) -> EditionHead:

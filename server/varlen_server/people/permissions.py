@@ -63,6 +63,8 @@ class RolePermission(BasePermission):
         visitor: Any = request.user
         if not isinstance(visitor, Visitor):
             return False
+        if visitor.scope is not None and getattr(view, "sessions_only", False):
+            raise PermissionDenied("This is for the person, not for a token: sign in with a browser.")
         if visitor.scope is not None and not _in_scope(visitor.scope, method, needed, view):
             raise PermissionDenied(f"A token for “{visitor.scope}” can't do this.")
         if not visitor.role.covers(needed):

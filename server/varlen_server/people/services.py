@@ -6,11 +6,12 @@ from datetime import timedelta
 from typing import Any
 
 from django.conf import settings
-from django.contrib.auth import authenticate, get_user, login, logout, update_session_auth_hash
+from django.contrib.auth import SESSION_KEY, authenticate, get_user, login, logout, update_session_auth_hash
 from django.contrib.auth.hashers import Argon2PasswordHasher
 from django.contrib.auth.models import User
 from django.contrib.auth.password_validation import validate_password
 from django.contrib.auth.validators import UnicodeUsernameValidator
+from django.contrib.sessions.models import Session
 from django.core.exceptions import ValidationError as Invalid
 from django.db import IntegrityError, transaction
 from django.db.models import Model
@@ -179,8 +180,14 @@ def _new_user(name: str, password: str) -> User:
 
 
 def change_password(request: HttpRequest, user: User, old: str, new: str) -> None:
-    """Another password; every other session of this person ends. Raises `ValidationError`."""
-    if not user.check_password(old):
+    """Another password; every other session, every token and open invitation of this person ends. A wrong old one counts as an attempt to sign in.
+
+    Raises `ValidationError`, `TooManyAttempts`.
+    """
+    if authenticate(request, username=user.get_username(), password=old) is None:
+        note("could not change the password", "")
+        if getattr(request, "axes_locked_out", False):
+            raise TooManyAttempts
         raise ValidationError("The old password is not right.")
     try:
         validate_password(new, user)
@@ -190,7 +197,17 @@ def change_password(request: HttpRequest, user: User, old: str, new: str) -> Non
     user.save(update_fields=["password"])
     request.user = user
     update_session_auth_hash(request, user)
+    _end_all_of(user, but=request.session.session_key)
     note("changed the password", "")
+
+
+def _end_all_of(user: User, but: str | None = None) -> None:
+    """End a person's sessions, tokens and unused invitations, for good: they do not come back with the person. but: a session that stays."""
+    for session in Session.objects.filter(expire_date__gt=timezone.now()):
+        if session.session_key != but and session.get_decoded().get(SESSION_KEY) == str(user.pk):
+            session.delete()
+    Token.objects.filter(owner=user, revoked=None).update(revoked=timezone.now())
+    Invitation.objects.filter(made_by=user.get_username(), used=None).delete()
 
 
 def change_member(member: Member, role: Role | None, active: bool | None) -> None:
@@ -208,6 +225,8 @@ def change_member(member: Member, role: Role | None, active: bool | None) -> Non
         if active is not None and active != member.user.is_active:
             member.user.is_active = active
             member.user.save(update_fields=["is_active"])
+            if not active:
+                _end_all_of(member.user)
             note("let back in" if active else "shut out", f"person {name}")
 
 

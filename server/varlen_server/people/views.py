@@ -68,6 +68,7 @@ class Session(APIView):
 
 class Password(APIView):
     roles = ASKING
+    sessions_only = True
     throttle_scope = "sign-in"
 
     @extend_schema(request=PasswordSerializer, responses={204: None, **_REFUSED}, operation_id="session_password")

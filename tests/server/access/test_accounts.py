@@ -14,7 +14,7 @@ from django.test import Client
 from django.utils import timezone
 from varlen_server.people import services
 from varlen_server.people.models import Invitation, LogEntry, Member, Token
-from varlen_server.people.roles import Role
+from varlen_server.people.roles import Role, Scope
 
 from tests.server.access.conftest import PASSWORD, bearing, person, signed_in
 
@@ -198,3 +198,43 @@ def test_words_of_version_0_1_are_understood(visitors: dict[str, Client]) -> Non
         assert admin.post("/api/invitations", {"role": old}, content_type="application/json").json()["role"] == new
     assert admin.post("/api/tokens", {"name": "x", "scope": "work"}, content_type="application/json").json()["scope"] == "write"
     assert admin.post("/api/invitations", {"role": "owner"}, content_type="application/json").status_code == 400
+
+
+def test_a_token_never_changes_its_owner_s_password(visitors: dict[str, Client]) -> None:
+    for name in ("read", "token for write"):
+        answer = visitors[name].post("/api/session/password", {"old": PASSWORD, "new": "another long lamp"}, content_type="application/json")
+        assert answer.status_code == 403
+        assert "sign in with a browser" in answer.json()["message"]
+
+
+def test_guessing_the_old_password_counts_as_signing_in(db: None) -> None:
+    client = signed_in("mira", "editor")
+    for _ in range(5):
+        answer = client.post("/api/session/password", {"old": "wrong wrong", "new": "another long lamp"}, content_type="application/json")
+    assert answer.status_code == 429
+    assert client.post("/api/session/password", {"old": PASSWORD, "new": "another long lamp"}, content_type="application/json").status_code == 429
+
+
+def test_who_was_shut_out_comes_back_with_nothing_left_from_before(db: None) -> None:
+    """Sessions, tokens and open invitations end for good when their owner is shut out, or has another password."""
+    admin, client = signed_in("head", "admin"), signed_in("mira", "admin")
+    mira = User.objects.get(username="mira")
+    for end in ("shut out", "another password"):
+        token = bearing(services.new_token(mira, "loop", Scope.WRITE, 30)[1])
+        _, secret = services.invite(Role.VIEWER, "mira")
+        other = Client(HTTP_ORIGIN="http://testserver")
+        other.force_login(mira, backend="django.contrib.auth.backends.ModelBackend")
+        assert token.get("/api/datasets").status_code == other.get("/api/datasets").status_code == 200
+        if end == "shut out":
+            member = Member.objects.get(user=mira).pk
+            for active in (False, True):
+                assert admin.patch(f"/api/people/{member}", {"active": active}, content_type="application/json").status_code == 200
+            assert client.get("/api/datasets").status_code == 401
+            client.force_login(mira, backend="django.contrib.auth.backends.ModelBackend")
+        else:
+            wish = {"old": PASSWORD, "new": "another long lamp"}
+            assert client.post("/api/session/password", wish, content_type="application/json").status_code == 204
+            assert client.get("/api/datasets").status_code == 200
+        assert token.get("/api/datasets").status_code == other.get("/api/datasets").status_code == 401
+        accepted = {"secret": secret, "name": "stranger", "password": "some long password"}
+        assert Client(HTTP_ORIGIN="http://testserver").post("/api/invitations/accept", accepted, content_type="application/json").status_code == 400

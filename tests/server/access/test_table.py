@@ -24,7 +24,7 @@ TABLE = """
 -        POST    /api/session
 -        POST    /api/invitations/accept
 -        POST    /api/invitations/open
-vea r w  POST    /api/session/password
+vea      POST    /api/session/password
 vea r w  GET     /api/schema
 vea r w  POST    /api/advice
 vea r w  POST    /api/compare
