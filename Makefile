@@ -23,8 +23,8 @@ restore:
 test:
 	@scripts/setup --dev
 	@scripts/together scripts/front-tests scripts/check
-	@.venv/bin/python -m pytest tests/docs tests/package tests/core -n auto --durations 10
-	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server --durations 10" ".venv/bin/python -m pytest tests/browser --durations 10"
+	@.venv/bin/python -m pytest tests/package tests/core -n auto --durations 10
+	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server tests/docs --durations 10" ".venv/bin/python -m pytest tests/browser --durations 10"
 
 release:
 	@scripts/setup --dev

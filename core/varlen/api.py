@@ -26,10 +26,12 @@ from varlen.editions.edition import Edition, Verdict
 from varlen.editions.edition import compare as _compare
 from varlen.editions.export import export as _export
 from varlen.editions.export_spec import ExportSpec
-from varlen.editions.record import read_record
+from varlen.editions.record import SIGNATURE, read_record
 from varlen.editions.recreate import Recreated
 from varlen.editions.recreate import recreate as _recreate
 from varlen.editions.rows import Row, find_row
+from varlen.editions.signature import private_key, public_key, signature_problem
+from varlen.editions.signature import sign as _sign
 from varlen.editions.source import known_splits, source_of
 from varlen.editions.verify import verify as _verify
 from varlen.errors import (
@@ -115,13 +117,15 @@ def export(
     splits: Sequence[str] = (), split_variants: Mapping[str, int] | None = None,
     total: int = 0, per_class: int = 0, balance: bool = False, seed: int | None = None, workers: int = 1, scheduler: str = "", resume: bool = False,
     leave_out_broken: bool = False, accept_loss: Collection[str] = (), progress: Callable[[int, int], None] | None = None,
+    sign: Path | str | None = None,
 ) -> Edition:  # fmt: skip
     """Write an edition: every variant of every image with its labels, and a record of how each was made.
 
     dataset, pipeline: as read already, or where they lie; format: the dataset's own by default; variants, originals, image, quality,
     splits, split_variants, total, per_class, balance: see `varlen export --help`; seed: instead of the pipeline's own; workers: processes;
     scheduler: a Dask scheduler's address; resume: go on with an interrupted one; accept_loss: kinds of labels that the format may lose, or ["all"];
-    progress: called with the images done and their final number. Raises `EditionError`; nothing that was there is overwritten.
+    progress: called with the images done and their final number; sign: a private key's file, to sign the edition with. Raises
+    `EditionError`; nothing that was there is overwritten.
 
     >>> import varlen as v
     >>> pipeline = v.Pipeline([v.Flip(), v.Resize(width_px=96, height_px=96, fit="letterbox")], seed=20)
@@ -133,19 +137,23 @@ def export(
     spec = ExportSpec(variants=variants, originals=originals, format=format, image=image, quality=quality, splits=tuple(splits),
                       split_variants=split_variants or {}, total=total, per_class=per_class, balance=balance)  # fmt: skip
     source = _dataset(dataset)
+    key = None if sign is None else private_key(Path(sign))
     try:
         _export(source, chosen if seed is None else chosen.with_seed(seed), Path(out), spec, workers=workers, scheduler=scheduler, resume=resume,
                 leave_out=leave_out_broken, accept_loss=accept_loss, progress=progress or (lambda done, total: None))  # fmt: skip
     except LossRefused as error:
         raise LossRefused(re.sub(r"--accept-loss (\S+?)(?=,? or |$|,$)", r'accept_loss="\1"', str(error)), error.lost) from None
+    if key is not None:
+        _sign(Path(out), key)
     return Edition(out)
 
 
-def verify(edition: Edition | Path | str, *, deep: bool = False, dataset: Dataset | Path | str | None = None, record: str = "") -> Verdict:
+def verify(edition: Edition | Path | str, *, deep: bool = False, dataset: Dataset | Path | str | None = None, record: str = "",
+           signed_by: Path | str | None = None) -> Verdict:  # fmt: skip
     """Whether an edition is as it was made: true, or the list of what was changed, is missing or was added.
 
-    deep: make the whole edition again and compare; dataset: where the source is now; record: the record digest the export told.
-    Raises `EditionError` where there is no record to check.
+    deep: make the whole edition again and compare; dataset: where the source is now; record: the record digest the export told;
+    signed_by: the maker's public key, in whose place no digest is needed. Raises `EditionError` where there is no record to check.
 
     >>> import varlen as v
     >>> edition = v.export("moths", v.Pipeline([v.Resize(width_px=64, height_px=48)]), "small", variants=1)
@@ -157,7 +165,10 @@ def verify(edition: Edition | Path | str, *, deep: bool = False, dataset: Datase
     [{'file': 'images/train/more.jpg', 'problem': 'not part of the edition'}]
     """
     folder = Path(edition)
+    key = None if signed_by is None else public_key(Path(signed_by))
     problems = _verify(folder, record=record)
+    if key is not None and (wrong := signature_problem(folder, key)):
+        problems.append({"file": SIGNATURE, "problem": wrong})
     if deep and not problems:
         problems = verify_deep(folder, lambda: _source(folder, dataset))
     return Verdict(not problems, problems)

@@ -49,7 +49,8 @@ def test_own_class_folders_to_an_edition_with_every_class_seen(page: Page, varle
     assert count > 0
     narrow.click()
     expect(page.get_by_role("status").filter(has_text=f"{count} image")).to_be_visible()
-    assert {figure.get_attribute("data-classes") for figure in page.locator("figure[data-fresh=true]").all()} == {"ash veil"}
+    expect(page.locator("figure[data-classes='ash veil']")).to_have_count(min(count, page.locator("figure").count()))
+    assert {figure.get_attribute("data-classes") for figure in page.locator("figure").all()} == {"ash veil"}
 
 
 def test_one_picture_large_with_its_variants_and_the_next(page: Page, varlen_address: str) -> None:
@@ -108,3 +109,23 @@ def test_a_name_is_asked_and_changed_on_the_bench(page: Page, varlen_address: st
     expect(page.get_by_role("article")).to_have_count(1)
     page.get_by_role("article").get_by_role("button", name="Delete").click()
     expect(page.get_by_role("article")).to_have_count(0)
+
+
+def test_a_pixel_is_read_where_the_pointer_is(page: Page, varlen_address: str) -> None:
+    """In the image view, the source's values; in the trace, the variant's and those of the source pixel they come from; the matrix on demand."""
+    page.goto(f"{varlen_address}/datasets/1")
+    page.locator("button[aria-label^='Open ']").first.click()
+    figure = page.get_by_role("dialog").locator("figure[data-fresh=true]")
+    figure.hover(position={"x": 40, "y": 30})
+    expect(page.get_by_label("Pixel", exact=True)).to_have_text(re.compile(r"^\d+, \d+: \d+ \d+ \d+$"))
+    page.goto(varlen_address)
+    page.wait_for_function(FRESH)
+    page.get_by_role("button", name=re.compile("^Look at variant 1")).first.click()
+    box = page.locator("[data-zoomed]").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 300, box["y"] + 200)
+    expect(page.get_by_label("Pixel", exact=True)).to_have_text(
+        re.compile(r"^\d+, \d+: \d+ \d+ \d+( from \S+ [\d.]+, [\d.]+: \d+ \d+ \d+|, blank area)$")
+    )
+    page.get_by_text("matrix").click()
+    expect(page.locator("details pre").first).to_contain_text("0.00000")

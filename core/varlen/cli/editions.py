@@ -57,6 +57,7 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
            resume: Annotated[bool, typer.Option("--resume", help="resume an interrupted export")] = False,
            leave_out: Annotated[bool, typer.Option("--leave-out-broken", help="skip what can't be read or made, and record it")] = False,
            accept_loss: AcceptLossOption = "",
+           sign: Annotated[Optional[Path], typer.Option("--sign", metavar="KEY", help="sign the edition with this private key")] = None,  # noqa: UP045
            dry_run: Annotated[bool, typer.Option("--dry-run", help="say what would be made; write nothing")] = False,
            as_json: JsonOption = False) -> None:  # fmt: skip
     """Write an edition: the augmented dataset with a record of how every image was made."""
@@ -65,8 +66,11 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
     from varlen.editions.chunks import ImageFailed, fitting_workers
     from varlen.editions.export import export as write_edition
     from varlen.editions.export_spec import ExportSpec
+    from varlen.editions.signature import private_key
+    from varlen.editions.signature import sign as sign_edition
     from varlen.pipeline.document import read
 
+    key = None if sign is None else private_key(sign)
     exclusive("--variants, --total and --per-class", variants, total, per_class)
     exclusive("--per-class and --balance", per_class, balance or None)
     if out is None and not dry_run:
@@ -87,6 +91,8 @@ def export(dataset: DatasetArgument, pipeline: PipelineArgument, reading: Readin
         with progress_bar("writing", images) as done:
             record = write_edition(found, chosen, out, spec, workers=workers, scheduler=scheduler, resume=resume, leave_out=leave_out,
                                    accept_loss=kinds(accept_loss), progress=lambda count, _: done(count))  # fmt: skip
+        if key is not None:
+            sign_edition(out, key)
     except LossRefused as error:
         if as_json:
             print(json.dumps({"lost": error.lost}))
@@ -203,20 +209,25 @@ def verify(edition: EditionArgument,
            deep: Annotated[bool, typer.Option("--deep", help="hold pictures against their digests and remake all from the source")] = False,
            dataset: Annotated[Optional[Path], typer.Option("--dataset", metavar="DATASET", help="where the source dataset is now")] = None,  # noqa: UP045
            record: Annotated[str, typer.Option("--record", metavar="DIGEST", help="the record digest that the export printed")] = "",
+           signed_by: Annotated[Optional[Path], typer.Option("--signed-by", metavar="KEY.pub", help="the maker's public key")] = None,  # noqa: UP045
            as_json: JsonOption = False) -> None:  # fmt: skip
     """Check every file of an edition against its record, and the record against itself."""
     from varlen.editions.deep_verify import verify_deep
-    from varlen.editions.record import image_count, read_record
+    from varlen.editions.record import SIGNATURE, image_count, read_record
+    from varlen.editions.signature import public_key, signature_problem
     from varlen.editions.source import source_of
     from varlen.editions.verify import verify as find_problems
     from varlen.stores import url_of
 
     name = url_of(edition) or edition
+    key = None if signed_by is None else public_key(signed_by)
     said = read_record(edition)
     total = image_count(said)
     with progress_bar("checking", total * (2 if deep else 1)) as done:
         count = counter(done)
         problems = find_problems(edition, count, record)
+        if key is not None and (wrong := signature_problem(edition, key)):
+            problems.append({"file": SIGNATURE, "problem": wrong})
         if deep:
             problems += verify_deep(edition, lambda: source_of(edition, said, dataset), count)
     if as_json:
@@ -226,6 +237,8 @@ def verify(edition: EditionArgument,
         print(f"{name}: good, {total} images, {said['output_digest']}")
         older = "an older edition without a record digest: checked by the rules of its time"
         print(f"record {said['record_digest']}" if "record_digest" in said else older)
+        if signed_by is not None:
+            print(f"signed by {signed_by}")
     if problems:
         for problem in problems if not as_json else ():
             say(f"{name}: {problem['file']}: {problem['problem']}")
@@ -290,3 +303,15 @@ def rows(edition: EditionArgument,
     with progress_bar("writing", image_count(read_record(edition))) as done:
         count = write_columns(edition, out, done)
     print(f"{out}: {count} rows")
+
+
+keys = typer.Typer(no_args_is_help=True, rich_markup_mode=None, help="Keys that editions are signed with.")
+
+
+@keys.command()
+def new(out: Annotated[Path, typer.Option("-o", "--out", metavar="NAME", help="the private key's file; the public one gets .pub")]) -> None:
+    """Make a key to sign editions with."""
+    from varlen.editions.signature import new_key
+
+    public = new_key(out)
+    print(f"{out}: the private key; keep it to yourself\n{public}: the public key, for everybody who gets your editions")

@@ -27,6 +27,7 @@ from varlen.cli.editions import (
     VariantsOption,
     editions,
     exclusive,
+    keys,
     kinds,
     say_advice,
 )
@@ -48,6 +49,7 @@ app = typer.Typer(no_args_is_help=True, rich_markup_mode=None, pretty_exceptions
 app.add_typer(catalogue)
 app.add_typer(pipeline_app, name="pipeline")
 app.add_typer(editions)
+app.add_typer(keys, name="key")
 app.add_typer(comparing)
 app.add_typer(evidence)
 app.add_typer(remote, name="remote")

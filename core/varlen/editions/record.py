@@ -27,6 +27,8 @@ SOURCES = "sources.jsonl"
 CARD = "README.md"
 #: Numbers from training, attached later; not part of what was made.
 SCORES = "scores.jsonl"
+#: Whose signature the record bears, where it bears any.
+SIGNATURE = "signature.json"
 
 
 #: What an edition is made from; with its rows and label files this decides the output digest.

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from varlen.atomic_files import file_digest
 from varlen.datasets.formats.base import repeated, short_hash
-from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, SOURCES, EditionRecord, OutputDigest, read_record, record_digest
+from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, SIGNATURE, SOURCES, EditionRecord, OutputDigest, read_record, record_digest
 from varlen.editions.rows import Row, read_rows
 from varlen.errors import EditionError, PipelineError, VarlenError
 from varlen.pipeline.document import from_json
@@ -106,7 +106,7 @@ def _verify_stored(store: Store, progress: Callable[[], None], record: str) -> l
                 read = rows.read(Path(place), lambda some: wrong.extend(_stored_problems(store, some, present, pool, progress)))
                 found = [*_record_problems(said, record), *read]
         more: list[Problem] = [
-            {"file": path, "problem": "not part of the edition"} for path in sorted(present - {RECORD, SCORES}) if not rows.names.has(path)
+            {"file": path, "problem": "not part of the edition"} for path in sorted(present - {RECORD, SCORES, SIGNATURE}) if not rows.names.has(path)
         ]
         return [*found, *more, *sorted(wrong, key=lambda each: each["file"]), *rows.disagreements()]
     except _MALFORMED as error:
@@ -284,7 +284,7 @@ def _foreign(folder: Path, names: _Names, folders: set[str]) -> Iterator[Problem
     parents = {above.as_posix() for path in folders for above in (Path(path), *Path(path).parents)}
     for path, kind in _everything(folder):
         if kind == "file":
-            if path not in (RECORD, SCORES) and not names.has(path):
+            if path not in (RECORD, SCORES, SIGNATURE) and not names.has(path):
                 yield {"file": path, "problem": "not part of the edition"}
         elif kind == "folder":
             if path not in parents:

@@ -409,3 +409,16 @@ class SureQuerySerializer(serializers.Serializer):
 class FreedSerializer(serializers.Serializer):
     pictures = serializers.IntegerField()
     bytes = serializers.IntegerField()
+
+
+class PixelQuerySerializer(serializers.Serializer):
+    """A pixel's column and row."""
+
+    x = serializers.IntegerField(min_value=0, max_value=100_000)
+    y = serializers.IntegerField(min_value=0, max_value=100_000)
+
+
+class PixelSerializer(serializers.Serializer):
+    x = serializers.IntegerField()
+    y = serializers.IntegerField()
+    levels = serializers.ListField(child=serializers.IntegerField())

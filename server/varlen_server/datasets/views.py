@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
+import numpy as np
 from django.conf import settings
 from django.http import HttpResponse
 from drf_spectacular.utils import extend_schema
-from rest_framework.exceptions import NotFound
+from numpy.typing import NDArray
+from rest_framework.exceptions import NotFound, ValidationError
 from rest_framework.generics import get_object_or_404
 from rest_framework.parsers import MultiPartParser
 from rest_framework.request import Request
@@ -41,12 +45,14 @@ from varlen_server.datasets.serializers import (
     MarksSerializer,
     MessageSerializer,
     OverviewSerializer,
+    PixelQuerySerializer,
+    PixelSerializer,
     SheetImagesQuerySerializer,
     SureQuerySerializer,
 )
 from varlen_server.datasets.services import findings_in, findings_of, images_for_sheet, load
 from varlen_server.people.roles import ENDING, FOR_EDITORS
-from varlen_server.previews import cached_picture, check_width, map_response, picture_response, preview
+from varlen_server.previews import FOR_EVER, cached_picture, check_width, map_response, picture_response, preview
 from varlen_server.requests import body_of, query_of
 
 
@@ -116,6 +122,23 @@ class ImageMap(APIView):
         image = get_object_or_404(Image.objects.select_related("dataset"), pk=pk)
         levels = load(image.dataset_id, image.dataset.digest).label_map(image.key) if image.label_map and not image.left_out else None
         return map_response(levels)
+
+
+class ImagePixel(APIView):
+    @extend_schema(parameters=[PixelQuerySerializer], responses=PixelSerializer, operation_id="images_pixel")
+    def get(self, request: Request, pk: int) -> Response:
+        """The levels of one pixel of an image, upright as it is shown."""
+        at = query_of(request, PixelQuerySerializer)
+        image = get_object_or_404(Image.objects.select_related("dataset"), pk=pk)
+        if not (at["x"] < image.width and at["y"] < image.height):
+            raise ValidationError(f"The image is {image.width}×{image.height} px.")
+        return Response({**at, "levels": decoded(image.sha256, image.key)[at["y"], at["x"]].tolist()}, headers={"Cache-Control": FOR_EVER})
+
+
+@lru_cache(maxsize=4)
+def decoded(sha256: str, key: str) -> NDArray[np.uint8]:
+    """The last images that were pointed at."""
+    return decode(content_store.path_of(settings.PICTURES, sha256).read_bytes(), key)
 
 
 class DatasetOverview(APIView):

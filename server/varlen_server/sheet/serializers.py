@@ -237,3 +237,27 @@ class AdviceSerializer(serializers.Serializer):
     step = serializers.CharField(allow_blank=True)
     says = serializers.CharField()
     why = serializers.CharField()
+
+
+class SourcePixelSerializer(serializers.Serializer):
+    key = serializers.CharField()
+    x = serializers.FloatField(help_text="where it lies, px from the left")
+    y = serializers.FloatField(help_text="px from the top")
+    levels = serializers.ListField(child=serializers.IntegerField())
+
+
+class TilePixelSerializer(serializers.Serializer):
+    """A pixel of a variant, and what it comes from; null for blank area."""
+
+    x = serializers.IntegerField()
+    y = serializers.IntegerField()
+    levels = serializers.ListField(child=serializers.IntegerField())
+    source = SourcePixelSerializer(allow_null=True)  # type: ignore[assignment]
+
+
+class MovesSerializer(serializers.Serializer):
+    """One resample: points go through the matrix, after a bend where there is one."""
+
+    steps = serializers.ListField(child=serializers.CharField())
+    matrix = serializers.ListField(child=serializers.ListField(child=serializers.FloatField()))
+    bent = serializers.BooleanField()

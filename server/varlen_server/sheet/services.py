@@ -9,9 +9,11 @@ from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import orjson
 from django.conf import settings
-from rest_framework.exceptions import NotFound
+from numpy.typing import NDArray
+from rest_framework.exceptions import NotFound, ValidationError
 from rest_framework.generics import get_object_or_404
 from varlen.editions.allotment import Allotment
 from varlen.editions.export_spec import TRAINING, ExportSpec
@@ -24,6 +26,7 @@ from varlen.forecasts.limits import largest_range
 from varlen.forecasts.worst_variants import By, worst_variants
 from varlen.pipeline.document import from_json
 from varlen.pipeline.plan import Plan, Resample
+from varlen.render.back import points_back
 from varlen.render.renderer import Renderer
 from varlen.shapes.objects_json import objects_to_json
 from varlen.steps import CATALOGUE
@@ -189,6 +192,37 @@ def tile_trace(dataset: int, snapshot: str, pipeline: str, image: int, variant: 
     """A tile's trace by its address, with the digest of the full-size pixels. Raises `NotFound`."""
     renderer, key = _addressed(dataset, snapshot, pipeline, image)
     return dict(renderer.render(key, variant)[1])
+
+
+def tile_pixel(dataset: int, snapshot: str, pipeline: str, image: int, variant: int, x: int, y: int) -> dict[str, Any]:
+    """The pixel in column `x`, row `y` of a tile's variant, and the one that it comes from. Raises `NotFound`, `ValidationError`."""
+    renderer, key = _addressed(dataset, snapshot, pipeline, image)
+    plan, pixels = _rendered(renderer, key, variant)
+    if not (x < pixels.shape[1] and y < pixels.shape[0]):
+        raise ValidationError(f"The variant is {pixels.shape[1]}×{pixels.shape[0]} px.")
+    points, (whose,) = points_back(plan, np.array([[x + 0.5, y + 0.5]]), renderer.dataset.size_of)
+    source = None
+    if whose:
+        across, down = points[0].tolist()
+        size = renderer.dataset.size_of(whose)
+        column, row = min(int(across), size.width - 1), min(int(down), size.height - 1)
+        source = {"key": whose, "x": round(across, 2), "y": round(down, 2), "levels": renderer.source(whose)[row, column].tolist()}
+    return {"x": x, "y": y, "levels": pixels[y, x].tolist(), "source": source}
+
+
+@lru_cache(maxsize=4)
+def _rendered(renderer: Renderer, key: str, variant: int) -> tuple[Plan, NDArray[np.uint8]]:
+    """The last variants that were pointed at, whole."""
+    plan = renderer.plan(key, variant)
+    return plan, renderer.pixels(plan)
+
+
+def tile_moves(dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> list[dict[str, Any]]:
+    """The resamples of a tile's variant: their steps, the composed matrix as rows, and whether a bend comes before it. Raises `NotFound`."""
+    renderer, key = _addressed(dataset, snapshot, pipeline, image)
+    runs = [stage for stage in renderer.plan(key, variant).stages if isinstance(stage, Resample)]
+    return [{"steps": [member.step for member in run.members], "matrix": np.array(run.matrix).reshape(3, 3).tolist(), "bent": bool(run.bends)}
+            for run in runs]  # fmt: skip
 
 
 def _addressed(dataset: int, snapshot: str, pipeline: str, image: int) -> tuple[Renderer, str]:

@@ -8,11 +8,11 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from varlen_server.datasets.serializers import MessageSerializer
+from varlen_server.datasets.serializers import MessageSerializer, PixelQuerySerializer
 from varlen_server.editions.services import spec_of
 from varlen_server.people.roles import ASKING
 from varlen_server.previews import FOR_EVER, check_width, map_response, picture_response
-from varlen_server.requests import body_of
+from varlen_server.requests import body_of, query_of
 from varlen_server.sheet import services
 from varlen_server.sheet.serializers import (
     AdviceRequestSerializer,
@@ -24,8 +24,10 @@ from varlen_server.sheet.serializers import (
     LimitRequestSerializer,
     LimitSerializer,
     LooksRequestSerializer,
+    MovesSerializer,
     SheetRequestSerializer,
     SheetSerializer,
+    TilePixelSerializer,
     TraceSerializer,
     WorstRequestSerializer,
     WorstVariantSerializer,
@@ -82,6 +84,23 @@ class Trace(APIView):
     def get(self, request: Request, dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> Response:
         """One variant's trace with the digest of its full-size pixels."""
         return Response(services.tile_trace(dataset, snapshot, pipeline, image, variant), headers={"Cache-Control": FOR_EVER})
+
+
+class TilePixel(APIView):
+    @extend_schema(parameters=[PixelQuerySerializer], responses=TilePixelSerializer, operation_id="tiles_pixel")
+    def get(self, request: Request, dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> Response:
+        """A pixel of one variant, and the one of a source picture that it comes from."""
+        at = query_of(request, PixelQuerySerializer)
+        found = services.tile_pixel(dataset, snapshot, pipeline, image, variant, at["x"], at["y"])
+        return Response(TilePixelSerializer(found).data, headers={"Cache-Control": FOR_EVER})
+
+
+class TileMoves(APIView):
+    @extend_schema(responses=MovesSerializer(many=True), operation_id="tiles_moves")
+    def get(self, request: Request, dataset: int, snapshot: str, pipeline: str, image: int, variant: int) -> Response:
+        """The composed matrix of each resample of one variant."""
+        found = services.tile_moves(dataset, snapshot, pipeline, image, variant)
+        return Response(MovesSerializer(found, many=True).data, headers={"Cache-Control": FOR_EVER})
 
 
 class Ledger(APIView):

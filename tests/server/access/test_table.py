@@ -100,6 +100,9 @@ vea r w  GET     /api/steps
 vea r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/{width}.jpg
 vea r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/map.png
 vea r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/trace
+vea r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/pixel
+vea r w  GET     /api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/moves
+vea r w  GET     /api/images/{id}/pixel
   a      GET     /api/tokens
   a      POST    /api/tokens
   a      DELETE  /api/tokens/{id}

@@ -220,6 +220,14 @@ export const askTrace = (address: string) =>
     staleTime: FOR_EVER,
   });
 
+/** The composed matrix of each resample of a tile. */
+export const askMoves = (address: string) =>
+  queryOptions({
+    queryKey: ["moves", address],
+    queryFn: async () => (await (await fetch(`${address}/moves`)).json()) as Schemas["Moves"][],
+    staleTime: FOR_EVER,
+  });
+
 type Wanted = Omit<Schemas["LedgerRequestRequest"], "dataset" | "document">;
 
 export const askLedger = (dataset: Snapshot, document: PipelineDocument, order: Wanted) =>

@@ -520,6 +520,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/images/{id}/pixel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The levels of one pixel of an image, upright as it is shown. */
+        get: operations["images_pixel"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/imports": {
         parameters: {
             query?: never;
@@ -1110,6 +1127,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The composed matrix of each resample of one variant. */
+        get: operations["tiles_moves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/pixel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A pixel of one variant, and the one of a source picture that it comes from. */
+        get: operations["tiles_pixel"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tiles/{dataset}/{snapshot}/{pipeline}/{image}/{variant}/trace": {
         parameters: {
             query?: never;
@@ -1564,6 +1615,7 @@ export interface components {
              *     * `npz` - npz
              *     * `npz-chw` - npz-chw
              *     * `oriented-text` - oriented-text
+             *     * `picture-json` - picture-json
              *     * `pictures` - pictures
              *     * `table` - table
              *     * `tar` - tar
@@ -1674,6 +1726,7 @@ export interface components {
              *     * `npz` - npz
              *     * `npz-chw` - npz-chw
              *     * `oriented-text` - oriented-text
+             *     * `picture-json` - picture-json
              *     * `pictures` - pictures
              *     * `table` - table
              *     * `tar` - tar
@@ -1809,6 +1862,7 @@ export interface components {
          *     * `npz` - npz
          *     * `npz-chw` - npz-chw
          *     * `oriented-text` - oriented-text
+         *     * `picture-json` - picture-json
          *     * `pictures` - pictures
          *     * `table` - table
          *     * `tar` - tar
@@ -1819,7 +1873,7 @@ export interface components {
          *     * `yolo-polygons` - yolo-polygons
          * @enum {string}
          */
-        FormatEnum: "class-folders" | "coco" | "mask-pairs" | "npz" | "npz-chw" | "oriented-text" | "pictures" | "table" | "tar" | "voc" | "yolo" | "yolo-keypoints" | "yolo-oriented" | "yolo-polygons";
+        FormatEnum: "class-folders" | "coco" | "mask-pairs" | "npz" | "npz-chw" | "oriented-text" | "picture-json" | "pictures" | "table" | "tar" | "voc" | "yolo" | "yolo-keypoints" | "yolo-oriented" | "yolo-polygons";
         /** @description A dataset format: its word in commands, what people call it, and what can be done with it. */
         FormatFacts: {
             name: string;
@@ -2211,6 +2265,12 @@ export interface components {
             message: string;
             problems: string[];
         };
+        /** @description One resample: points go through the matrix, after a bend where there is one. */
+        Moves: {
+            steps: string[];
+            matrix: number[][];
+            bent: boolean;
+        };
         NamedCount: {
             name: string;
             count: number;
@@ -2374,6 +2434,11 @@ export interface components {
         PipelineDifference: {
             same: boolean;
             changes: components["schemas"]["Difference"][];
+        };
+        Pixel: {
+            x: number;
+            y: number;
+            levels: number[];
         };
         /** @description A suggested pipeline for the bench: the given one with the chosen steps in their places. */
         PlaceRequest: {
@@ -2623,6 +2688,20 @@ export interface components {
             name: string;
             password: string;
         };
+        SourcePixel: {
+            key: string;
+            /**
+             * Format: double
+             * @description where it lies, px from the left
+             */
+            x: number;
+            /**
+             * Format: double
+             * @description px from the top
+             */
+            y: number;
+            levels: number[];
+        };
         SplitCount: {
             split: string;
             images: number;
@@ -2683,6 +2762,13 @@ export interface components {
              */
             loose: number;
             error: string;
+        };
+        /** @description A pixel of a variant, and what it comes from; null for blank area. */
+        TilePixel: {
+            x: number;
+            y: number;
+            levels: number[];
+            source: components["schemas"]["SourcePixel"] | null;
         };
         Token: {
             readonly id: number;
@@ -2745,6 +2831,7 @@ export interface components {
              *     * `npz` - npz
              *     * `npz-chw` - npz-chw
              *     * `oriented-text` - oriented-text
+             *     * `picture-json` - picture-json
              *     * `pictures` - pictures
              *     * `table` - table
              *     * `tar` - tar
@@ -3769,6 +3856,30 @@ export interface operations {
                 };
                 content: {
                     "image/png": string;
+                };
+            };
+        };
+    };
+    images_pixel: {
+        parameters: {
+            query: {
+                x: number;
+                y: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pixel"];
                 };
             };
         };
@@ -5052,6 +5163,59 @@ export interface operations {
                 };
                 content: {
                     "image/png": string;
+                };
+            };
+        };
+    };
+    tiles_moves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                dataset: number;
+                image: number;
+                pipeline: string;
+                snapshot: string;
+                variant: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moves"][];
+                };
+            };
+        };
+    };
+    tiles_pixel: {
+        parameters: {
+            query: {
+                x: number;
+                y: number;
+            };
+            header?: never;
+            path: {
+                dataset: number;
+                image: number;
+                pipeline: string;
+                snapshot: string;
+                variant: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TilePixel"];
                 };
             };
         };

@@ -3,8 +3,9 @@ import { useQueries, useQuery } from "@tanstack/react-query";
 import { Pin, ZoomIn, ZoomOut } from "lucide-react";
 import { type KeyboardEvent, type ReactNode, useRef, useState } from "react";
 import type { Dataset, ImageRow, LabelObject, PipelineDocument, Tile } from "../api/client";
-import { askSheetRow, askTrace } from "../api/queries";
+import { askMoves, askSheetRow, askTrace } from "../api/queries";
 import { LabelMap, Overlay } from "../picture/Overlay";
+import { Readout, usePointedAt } from "../picture/Readout";
 import { SourceTile, VariantTile } from "../picture/TileView";
 import { Command, DrawnSteps, ObjectOutcomes, quoted, TraceTitle } from "../picture/TraceParts";
 import { pictureWidth } from "../picture/widths";
@@ -102,12 +103,38 @@ export function TraceView({ dataset, document, image, tile, walk, close }: Props
             Save the pipeline's file
           </Button>
         </Command>
+        <Moves tile={tile} name={(id) => names.get(id) ?? id} />
         <TraceTitle>pixel digest</TraceTitle>
         <Text fontFamily="mono" fontSize="caption" color="fg.muted" overflowWrap="anywhere" data-testid="pixel-digest">
           {full.data?.pixel_digest ?? "…"}
         </Text>
       </Box>
     </FullView>
+  );
+}
+
+/** The composed matrix of each resample, on demand. */
+function Moves({ tile, name }: { tile: Tile; name: (id: string) => string }) {
+  const [open, setOpen] = useState(false);
+  const found = useQuery({ ...askMoves(tile.address), enabled: open });
+  return (
+    <Box as="details" mt={4} onToggle={(event) => setOpen((event.currentTarget as unknown as HTMLDetailsElement).open)}>
+      <Box as="summary" color="fg.muted" cursor="pointer">
+        matrix
+      </Box>
+      {found.data?.length === 0 && <Text>Nothing is moved.</Text>}
+      {found.data?.map((run) => (
+        <Box key={run.steps.join()} mt={1}>
+          <Text color="fg.muted">
+            {run.steps.map(name).join(", ")}
+            {run.bent && ", after a bend"}
+          </Text>
+          <Text as="pre" fontFamily="mono" fontSize="caption">
+            {run.matrix.map((row) => row.map((value) => value.toFixed(5).padStart(11)).join(" ")).join("\n")}
+          </Text>
+        </Box>
+      ))}
+    </Box>
   );
 }
 
@@ -120,6 +147,7 @@ function Divider({ dataset, image, tile }: { dataset: Dataset; image: ImageRow; 
   const [zoom, setZoom] = useState(1);
   const held = useRef<{ x: number; y: number } | null>(null);
   const layers = useView((view) => view.layers);
+  const pointed = usePointedAt(tile.width, tile.height);
   const fitted = Math.max(80, Math.floor(Math.min(room.width, ((room.height - TOOLS) * tile.width) / tile.height)));
   const width = Math.round(fitted * zoom);
   const zoomTo = (next: number) => {
@@ -178,7 +206,14 @@ function Divider({ dataset, image, tile }: { dataset: Dataset; image: ImageRow; 
           held.current = { x: event.clientX, y: event.clientY };
         }}
       >
-        <Box position="relative" width={`${width}px`} bg="bg.sunken" style={{ aspectRatio: `${tile.width} / ${tile.height}` }}>
+        <Box
+          position="relative"
+          width={`${width}px`}
+          bg="bg.sunken"
+          style={{ aspectRatio: `${tile.width} / ${tile.height}` }}
+          onPointerMove={pointed.onPointerMove}
+          onPointerLeave={pointed.onPointerLeave}
+        >
           {sides.map((side) => (
             <Box key={side.name} as="figure" aria-label={side.name} position="absolute" inset={0} style={{ clipPath: side.clip }}>
               <Flex height="100%" justify="center" align="center">
@@ -224,6 +259,7 @@ function Divider({ dataset, image, tile }: { dataset: Dataset; image: ImageRow; 
       </Box>
       <Flex width={`${fitted}px`} align="center" gap={3} height={`${TOOLS}px`} flex="none">
         <QuietSlider label="Line between before and after" value={share} min={0} max={100} change={setShare} />
+        <Readout address={`${tile.address}/pixel`} spot={pointed.spot} />
         <IconButton size="2xs" variant="ghost" aria-label="Zoom out" onClick={() => nearer(-1)} disabled={zoom === ZOOMS[0]}>
           <ZoomOut size={14} />
         </IconButton>

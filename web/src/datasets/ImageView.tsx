@@ -6,6 +6,7 @@ import type { Dataset, ImageRow, LabelObject } from "../api/client";
 import { askImage } from "../api/queries";
 import { classColor } from "../picture/draw-labels";
 import { objectName } from "../picture/outlines";
+import { Readout, usePointedAt } from "../picture/Readout";
 import { SourceTile } from "../picture/TileView";
 import { FullView } from "../shell/FullView";
 import { useRoom } from "../shell/use-browser";
@@ -26,6 +27,7 @@ interface Props {
 /** One image large, its objects and its file beside it; arrow keys walk along the wall. */
 export function ImageView({ dataset, image, filter, place, total, go, close }: Props) {
   const [frame, room] = useRoom();
+  const { spot, onPointerMove, onPointerLeave } = usePointedAt(image.width, image.height);
   const navigate = useNavigate();
   const onBench = () => {
     useView.setState({ dataset: dataset.id, alone: { dataset: dataset.id, filter, place, total }, large: null });
@@ -70,13 +72,16 @@ export function ImageView({ dataset, image, filter, place, total, go, close }: P
           <Text color="fg.muted" whiteSpace="nowrap">
             {place + 1} of {total}
           </Text>
+          <Readout address={`/api/images/${image.id}/pixel`} spot={spot} />
           <Button size="xs" variant="outline" ml="auto" title="This image alone on the bench, large (B)" onClick={onBench}>
             On the bench
           </Button>
           <CloseButton size="sm" aria-label="Back to the wall" onClick={close} />
         </Flex>
         <Flex ref={frame} flex="1" minHeight={0} align="flex-start" justify="center">
-          <SourceTile image={image} tileWidth={width} dataset={dataset} />
+          <Box onPointerMove={onPointerMove} onPointerLeave={onPointerLeave}>
+            <SourceTile image={image} tileWidth={width} dataset={dataset} />
+          </Box>
         </Flex>
       </Flex>
       <Box width="250px" flex="none" borderLeftWidth="1px" overflowY="auto" px={4} py={4}>

@@ -64,7 +64,11 @@ async function entryFiles(entry: FileSystemEntry | null): Promise<Gathered[]> {
 
 function nameOf(files: Gathered[]): string {
   const first = files[0]?.path ?? "dataset";
-  return first.includes("/") ? (first.split("/")[0] ?? "dataset") : files.length === 1 ? first.replace(/\.(zip|tar|tgz|tbz2|txz|tar\.(gz|bz2|xz))$/i, "") : "dataset";
+  return first.includes("/")
+    ? (first.split("/")[0] ?? "dataset")
+    : files.length === 1
+      ? first.replace(/\.(zip|tar|tgz|tbz2|txz|tar\.(gz|bz2|xz))$/i, "")
+      : "dataset";
 }
 
 function* batches(files: Gathered[]): Generator<Gathered[]> {
