@@ -44,9 +44,9 @@ export function useSeen(): { place: RefCallback<Element>; met: boolean } {
 
 /** As the system has it, until a person chooses; the choice is kept for the next visit. */
 const KEY = "varlen-light";
-const system = matchMedia("(prefers-color-scheme: light)");
 
 export function restoreTheme(): void {
+  const system = matchMedia("(prefers-color-scheme: light)");
   const follow = () => apply((localStorage.getItem(KEY) ?? (system.matches ? "1" : "0")) === "1");
   system.addEventListener("change", follow);
   follow();
