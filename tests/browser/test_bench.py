@@ -337,7 +337,7 @@ def test_steps_of_every_kind_are_at_home_on_the_bench(page: Page, varlen_address
     page.goto(varlen_address)
     expect(page.locator("[data-stop]").first).to_be_visible()
     steps = page.request.get(f"{varlen_address}/api/steps").json()
-    assert len(steps) == 30
+    assert len(steps) == 35
     for facts in steps:
         document = {"varlen_pipeline": 1, "steps": [{"step": facts["step"]}]}
         sheet = page.request.post(f"{varlen_address}/api/sheet", data={"dataset": 1, "document": document, "images": [1], "variants": 1}).json()
@@ -350,9 +350,11 @@ def test_steps_of_every_kind_are_at_home_on_the_bench(page: Page, varlen_address
         expect(page.locator("[data-stop]")).to_have_count(before + 1)
         panel = page.get_by_role("region", name=f"Step {facts['step'].replace('_', ' ')}")
         expect(panel).to_be_visible()
+        if panel.get_by_text("more", exact=True).count():
+            panel.get_by_text("more", exact=True).click()
         shown = [parameter for parameter in facts["parameters"] if not parameter.get("when")]
         for parameter in shown:
-            words = {"scope": "applies to", "within": "apply to", "beyond": "outside"}
+            words = {"scope": "applies to", "within": "apply to", "beyond": "outside", "x_px": "x, px", "y_px": "y, px"}
             plain = re.sub(r"_(degrees|px|factor|fraction|levels)$", "", parameter["name"]).replace("_", " ")
             said = words.get(parameter["name"], plain)
             expect(panel.get_by_role("group", name=said, exact=True).first).to_be_visible()

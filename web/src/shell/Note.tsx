@@ -26,7 +26,7 @@ export function Note({ of, note, save }: Props) {
         color={note ? "fg" : "fg.muted"}
         cursor={may.edit ? "text" : undefined}
         overflowWrap="anywhere"
-        aria-label={`Note on ${of}`}
+        title={`Note on ${of}`}
         onClick={() => may.edit && setText(note)}
       >
         {note || "add a note"}
