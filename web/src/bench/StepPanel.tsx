@@ -61,7 +61,7 @@ export const StepPanel = memo(function StepPanel({ step, catalogue, dataset, doc
       <div className="step-controls" data-off={!step.enabled || undefined}>
         {main.map(control)}
         {rare.length > 0 && (
-          <details className="step-more">
+          <details key={step.id} className="step-more">
             <summary>more</summary>
             <div className="step-controls">{rare.map(control)}</div>
           </details>
