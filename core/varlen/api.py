@@ -26,11 +26,11 @@ from varlen.editions.edition import Edition, Verdict
 from varlen.editions.edition import compare as _compare
 from varlen.editions.export import export as _export
 from varlen.editions.export_spec import ExportSpec
-from varlen.editions.record import SIGNATURE, read_record
+from varlen.editions.record import read_record
 from varlen.editions.recreate import Recreated
 from varlen.editions.recreate import recreate as _recreate
 from varlen.editions.rows import Row, find_row
-from varlen.editions.signature import private_key, public_key, signature_problem
+from varlen.editions.signature import private_key, public_key
 from varlen.editions.signature import sign as _sign
 from varlen.editions.source import known_splits, source_of
 from varlen.editions.verify import verify as _verify
@@ -166,9 +166,7 @@ def verify(edition: Edition | Path | str, *, deep: bool = False, dataset: Datase
     """
     folder = Path(edition)
     key = None if signed_by is None else public_key(Path(signed_by))
-    problems = _verify(folder, record=record)
-    if key is not None and (wrong := signature_problem(folder, key)):
-        problems.append({"file": SIGNATURE, "problem": wrong})
+    problems = _verify(folder, record=record, key=key)
     if deep and not problems:
         problems = verify_deep(folder, lambda: _source(folder, dataset))
     return Verdict(not problems, problems)

@@ -81,10 +81,10 @@ def sync_folder(folder: Path) -> None:
 
 @contextmanager
 def claimed(out: Path) -> Iterator[Path]:
-    """The hidden sibling folder to work in until `out` is complete; nobody else gets it meanwhile.
+    """The hidden sibling folder to work in until `out` is complete; no other process gets it meanwhile.
 
     The claim is a lock of the system's on a file beside it, which goes with the process that holds it, however that ends.
-    Raises `EditionError` for an `out` that holds anything, that somebody else is writing, or a place that can't be written to.
+    Raises `EditionError` for an `out` that holds anything, that another process is writing, or a place that can't be written to.
     """
     _check_new(out)
     part = out.absolute().with_name(f".{out.absolute().name}.varlen-part")
@@ -101,7 +101,7 @@ def claimed(out: Path) -> Iterator[Path]:
     if held is None:
         raise EditionError(f"{out}: is being written by another process ({_owner(lock)}); wait for it, or choose another folder")
     try:
-        _check_new(out)  # whoever held the claim may have finished just now
+        _check_new(out)  # the process that held the claim may have finished just now
         yield part
     finally:
         lock.unlink(missing_ok=True)
@@ -145,8 +145,8 @@ def _owner_is_gone(path: Path) -> bool:
         os.kill(int(words[1]), 0)
     except (ProcessLookupError, ValueError):
         return True
-    except PermissionError:
-        return False
+    except PermissionError:  # it is there, and another user's
+        pass
     return False
 
 

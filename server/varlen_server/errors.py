@@ -35,23 +35,19 @@ def explain(error: Exception, context: dict[str, Any]) -> Response | None:
     if isinstance(error, PipelineError):
         return Response({"message": error.problems[0], "problems": error.problems}, status.HTTP_422_UNPROCESSABLE_ENTITY)
     if isinstance(error, LossRefused):
-        return Response({"message": str(error), "problems": [str(error)], "lost": error.lost}, status.HTTP_422_UNPROCESSABLE_ENTITY)
+        return Response({**_said(str(error)), "lost": error.lost}, status.HTTP_422_UNPROCESSABLE_ENTITY)
     if isinstance(error, VarlenError):
-        return Response({"message": str(error), "problems": [str(error)]}, status.HTTP_422_UNPROCESSABLE_ENTITY)
+        return Response(_said(str(error)), status.HTTP_422_UNPROCESSABLE_ENTITY)
     if isinstance(error, Busy):
-        return Response({"message": str(error), "problems": [str(error)]}, status.HTTP_409_CONFLICT)
+        return Response(_said(str(error)), status.HTTP_409_CONFLICT)
     if isinstance(error, OSError) and error.errno in FULL:
-        said = "The disk is full; make room and try again. Nothing that was there is lost."
-        return Response({"message": said, "problems": [said]}, status.HTTP_507_INSUFFICIENT_STORAGE)
+        return Response(_said("The disk is full; make room and try again. Nothing that was there is lost."), status.HTTP_507_INSUFFICIENT_STORAGE)
     if isinstance(error, OSError) and error.errno in NO_PLACE:
-        said = "A name in it is too long, or leads through a file as if it were a folder."
-        return Response({"message": said, "problems": [said]}, status.HTTP_400_BAD_REQUEST)
+        return Response(_said("A name in it is too long, or leads through a file as if it were a folder."), status.HTTP_400_BAD_REQUEST)
     if isinstance(error, IntegrityError):
-        said = "What it builds on was deleted or changed at this very moment; look again."
-        return Response({"message": said, "problems": [said]}, status.HTTP_409_CONFLICT)
+        return Response(_said("What it builds on was deleted or changed at this very moment; look again."), status.HTTP_409_CONFLICT)
     if isinstance(error, UNUSABLE):
-        said = _WORDS.get(type(error), "The request holds a value that can't be used.")
-        return Response({"message": said, "problems": [said]}, status.HTTP_400_BAD_REQUEST)
+        return Response(_said(_WORDS.get(type(error), "The request holds a value that can't be used.")), status.HTTP_400_BAD_REQUEST)
     answer = exception_handler(error, context)
     if answer is not None:
         problems = _flatten(answer.data)
@@ -72,18 +68,23 @@ def refused_by_django(request: HttpRequest, exception: Exception | None = None) 
     words = {"TooManyFilesSent": "These are too many files for one request; send them in several, or as an archive.",
              "TooManyFieldsSent": "These are too many fields for one request.",
              "RequestDataTooBig": "The request is too large."}  # fmt: skip
-    return _plain(words.get(type(exception).__name__, "The request can't be understood."), 400)
+    return plain_answer(words.get(type(exception).__name__, "The request can't be understood."), 400)
 
 
 def not_here(request: HttpRequest, exception: Exception | None = None) -> JsonResponse:
     """An address that leads nowhere."""
-    return _plain("There is nothing at this address.", 404)
+    return plain_answer("There is nothing at this address.", 404)
 
 
 def went_wrong(request: HttpRequest) -> JsonResponse:
     """A fault of ours: the log has it, under the request's number."""
-    return _plain(f"Something went wrong here; the log has it under {getattr(request, 'request_id', '') or 'this moment'}.", 500)
+    return plain_answer(f"Something went wrong here; the log has it under {getattr(request, 'request_id', '') or 'this moment'}.", 500)
 
 
-def _plain(said: str, status_code: int) -> JsonResponse:
-    return JsonResponse({"message": said, "problems": [said]}, status=status_code)
+def plain_answer(said: str, status_code: int) -> JsonResponse:
+    """A refusal before any view."""
+    return JsonResponse(_said(said), status=status_code)
+
+
+def _said(text: str) -> dict[str, Any]:
+    return {"message": text, "problems": [text]}

@@ -8,10 +8,10 @@ from collections.abc import Callable
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from django.conf import settings
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse
 
 from varlen_server.authorship import Visit, visiting
-from varlen_server.errors import NO_PLACE, not_here
+from varlen_server.errors import NO_PLACE, not_here, plain_answer
 from varlen_server.people.visitors import SECRET_WORDS, Refused, visitor_of
 from varlen_server.requests import address_of
 
@@ -65,10 +65,6 @@ _UPLOADS = re.compile(r"/api/imports/\d+/files")
 Answer = Callable[[HttpRequest], HttpResponse]
 
 
-def _refusal(said: str, status: int) -> JsonResponse:
-    return JsonResponse({"message": said, "problems": [said]}, status=status)
-
-
 class PlainTextMiddleware:
     """Refuse addresses with a NUL in them: no name, path or word that is looked up can hold one."""
 
@@ -77,7 +73,7 @@ class PlainTextMiddleware:
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         if "\0" in unquote(request.get_full_path()):
-            return _refusal("The address holds a NUL character.", 400)
+            return plain_answer("The address holds a NUL character.", 400)
         return self.get_response(request)
 
 
@@ -90,7 +86,7 @@ class NoSecretInAddressMiddleware:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         query = request.META.get("QUERY_STRING", "")
         if query and any(name.lower() in SECRET_WORDS for name, _ in parse_qsl(query, keep_blank_values=True)):
-            return _refusal("A token does not belong in an address: send it as 'Authorization: Bearer TOKEN', and make a new one.", 400)
+            return plain_answer("A token does not belong in an address: send it as 'Authorization: Bearer TOKEN', and make a new one.", 400)
         return self.get_response(request)
 
 
@@ -104,7 +100,7 @@ class BodyLimitMiddleware:
         limit = settings.LARGEST_UPLOAD if _UPLOADS.fullmatch(request.path) else settings.DATA_UPLOAD_MAX_MEMORY_SIZE
         length = request.META.get("CONTENT_LENGTH") or "0"
         if length.isdigit() and int(length) > limit:
-            return _refusal(f"This is too large: at most {limit >> 20} MB are taken here.", 413)
+            return plain_answer(f"This is too large: at most {limit >> 20} MB are taken here.", 413)
         return self.get_response(request)
 
 
@@ -126,9 +122,9 @@ class SameOriginMiddleware:
         origin, site = request.headers.get("Origin"), request.headers.get("Sec-Fetch-Site")
         crossing = site in ("cross-site", "same-site")
         if crossing or (origin is not None and urlsplit(origin).netloc != request.get_host()):
-            return _refusal("This request comes from another site's page; refused.", 403)
+            return plain_answer("This request comes from another site's page; refused.", 403)
         if settings.SIGN_IN and settings.SESSION_COOKIE_NAME in request.COOKIES and origin is None and site is None:
-            return _refusal("A request with a browser's session must say which page it comes from; programs use a token.", 403)
+            return plain_answer("A request with a browser's session must say which page it comes from; programs use a token.", 403)
         return self.get_response(request)
 
 

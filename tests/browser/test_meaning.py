@@ -103,6 +103,7 @@ def test_a_name_is_asked_and_changed_on_the_bench(page: Page, varlen_address: st
     page.get_by_label("Name of the pipeline").fill("Dusk, softer still")
     page.keyboard.press("Enter")
     expect(page.get_by_role("button", name="Dusk, softer still")).to_be_visible()
+    page.keyboard.press("Control+s")
     expect(page.get_by_test_id("revision")).to_contain_text("revision 2")
     page.goto(f"{varlen_address}/pipelines")
     page.get_by_label("Find a pipeline").fill("softer still")

@@ -102,7 +102,7 @@ ROUNDS = 200
 
 
 def _claims(folder: Path, begin: Any, won: Any) -> None:
-    """One of two that want the same folders at the same moments; whoever gets one makes it."""
+    """One of two that want the same folders at the same moments; the one that gets a folder makes it."""
     for number in range(ROUNDS):
         begin.wait()
         try:

@@ -41,7 +41,8 @@ def move_labels(pipeline: Pipeline, labels: Labels, size: Any, key: str, variant
     width, height = picture_size(size)
     blank = np.broadcast_to(np.zeros(3, np.uint8), (height, width, 3))
     pictures, plan = planned(pipeline, blank, labels, key, variant, split, (), "", None)
-    return MovedLabels(array_renderer(pipeline, pictures), plan, array_renderer(pipeline, pictures).labels(plan), labels, int(variant), blank)
+    renderer = array_renderer(pipeline, pictures)
+    return MovedLabels(renderer, plan, renderer.labels(plan), labels, int(variant), blank)
 
 
 def planned(pipeline: Pipeline, image: NDArray[np.uint8], labels: Labels | None, key: str, variant: int, split: str, partners: Any, group: str,

@@ -15,6 +15,7 @@ from varlen.datasets.entry import Entry
 from varlen.datasets.given_pictures import given_picture
 from varlen.datasets.level_rules import VOID
 from varlen.datasets.skeleton import numbered_points
+from varlen.datasets.splits import SPLITS
 from varlen.draws import PartnerRing
 from varlen.errors import ArrayError, RenderError
 from varlen.model.geometry import Size
@@ -27,7 +28,6 @@ CACHE_BYTES = 32 << 20
 
 
 NO_LABELS = Labels()
-SPLITS = ("train", "validation", "test")
 NO_PAIRS = np.zeros(0, np.int64)
 
 

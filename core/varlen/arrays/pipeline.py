@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from varlen.arrays.clips import RenderedClip, is_clip, move_labels, planned, render_clip, render_picture
 from varlen.arrays.nested import render_nested
+from varlen.arrays.one_picture import Source
 from varlen.arrays.rendered import Rendered
 from varlen.datasets.array_labels import Labels
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.given_pictures import given_picture
 from varlen.pipeline import document
 from varlen.render.planner import plan_variant
 
@@ -22,13 +22,13 @@ Partners = Sequence[Any] | Mapping[str, Any] | Dataset
 
 
 class HoldsArray(Protocol):
-    """Whatever gives an array of itself: a tensor, some versions of PIL images."""
+    """An object that gives an array of itself: a tensor, some versions of PIL images."""
 
     def __array__(self) -> Any: ...
 
 
 class HoldsInterface(Protocol):
-    """Whatever describes the memory of its array, as some versions of PIL images do."""
+    """An object that describes the memory of its array, as some versions of PIL images do."""
 
     @property
     def __array_interface__(self) -> Any: ...
@@ -98,9 +98,8 @@ class Pipeline(document.Pipeline):
         """
         if isinstance(dataset, Dataset):
             return plan_variant(self, dataset, key, split, variant).partners()
-        found = dataset[key]
-        image, labels = (*found, None)[:2] if isinstance(found, (tuple, list)) else (found, None)
-        return planned(self, given_picture(image), labels, key, variant, split, dataset, "", None)[1].partners()
+        _, image, labels = Source(dataset).read(key)
+        return planned(self, image, labels, key, variant, split, dataset, "", None)[1].partners()
 
     def render_nested(self, data: Any, *, roles: Any = None, key: str = "", variant: int = 1, split: str = "train") -> Any:
         """Any nesting of lists, tuples and dicts through one draw; see `varlen.arrays.nested` for what is taken as what.

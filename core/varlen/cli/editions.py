@@ -213,8 +213,8 @@ def verify(edition: EditionArgument,
            as_json: JsonOption = False) -> None:  # fmt: skip
     """Check every file of an edition against its record, and the record against itself."""
     from varlen.editions.deep_verify import verify_deep
-    from varlen.editions.record import SIGNATURE, image_count, read_record
-    from varlen.editions.signature import public_key, signature_problem
+    from varlen.editions.record import image_count, read_record
+    from varlen.editions.signature import public_key
     from varlen.editions.source import source_of
     from varlen.editions.verify import verify as find_problems
     from varlen.stores import url_of
@@ -225,9 +225,7 @@ def verify(edition: EditionArgument,
     total = image_count(said)
     with progress_bar("checking", total * (2 if deep else 1)) as done:
         count = counter(done)
-        problems = find_problems(edition, count, record)
-        if key is not None and (wrong := signature_problem(edition, key)):
-            problems.append({"file": SIGNATURE, "problem": wrong})
+        problems = find_problems(edition, count, record, key)
         if deep:
             problems += verify_deep(edition, lambda: source_of(edition, said, dataset), count)
     if as_json:

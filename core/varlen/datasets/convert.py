@@ -11,7 +11,7 @@ from typing import NotRequired, TypedDict
 from varlen.atomic_files import claimed
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS, default_format, title_of
-from varlen.datasets.formats.base import FileNames, ImageLabels, LabelCounts, Writer
+from varlen.datasets.formats.base import FileNames, ImageLabels, LabelCounts, Writer, own_boxes
 from varlen.datasets.image_files import SUFFIX, is_upright
 from varlen.errors import EditionError
 
@@ -57,9 +57,11 @@ def losses_of(dataset: Dataset, form: str, counts: LabelCounts | None = None) ->
     found: list[Loss] = []
     counts = counts or LabelCounts(dataset)
     for kind, count in kinds_of(counts, writer).items():
+        if _keeps(writer, kind):
+            continue
         if kind == "boxes" and _keeps(writer, "polygons"):
-            count = counts.own_boxes  # the others are the bounds of what is kept
-        if count and not _keeps(writer, kind):
+            count = sum(own_boxes(entry.objects) for entry in dataset.entries.values())  # the others are the bounds of what is kept
+        if count:
             found.append({"kind": kind, "images": count} if kind in _COUNTED_IN_IMAGES else {"kind": kind, "objects": count})
     return found
 

@@ -16,7 +16,7 @@ from varlen.model.geometry import Size
 
 
 def given_array(image: Any, name: str = "image") -> Any:
-    """An array of whatever holds one, not checked: of a path the picture in the file, upright, (H, W, 3) uint8.
+    """The array of any object that holds one, not checked: of a path the picture in the file, upright, (H, W, 3) uint8.
 
     Raises `ArrayError` for a picture of an imaging library that is neither color nor gray, `DatasetError` for a file that can't be read.
     """

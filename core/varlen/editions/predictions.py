@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import groupby
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
@@ -33,17 +35,15 @@ def predictions_back(edition: Path, predictions: list[dict[str, Any]], dataset: 
     record = read_record(edition)
     renderer = Renderer(dataset, recorded_pipeline(edition, record))
     rows = _rows_wanted(edition, record, predictions, split)
-    plans: dict[int, Plan] = {}
     found, blank = [], 0
-    for prediction in predictions:
-        row = rows[prediction["image_id"]]
-        if row["row"] not in plans:
-            plans = {row["row"]: renderer.replan(row["trace"])}  # predictions come image by image
-        moved = _moved(prediction, plans[row["row"]], dataset)
-        if moved is None:
-            blank += 1
-        else:
-            found.append({**moved, "variant": row["variant"]})
+    for name, of_image in groupby(predictions, itemgetter("image_id")):
+        plan = renderer.replan(rows[name]["trace"])
+        for prediction in of_image:
+            moved = _moved(prediction, plan, dataset)
+            if moved is None:
+                blank += 1
+            else:
+                found.append({**moved, "variant": rows[name]["variant"]})
     return found, blank
 
 

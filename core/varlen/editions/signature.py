@@ -1,4 +1,4 @@
-"""Signed editions: whoever has the maker's public key needs no digest handed over.
+"""Signed editions: the maker's public key is enough to check one; no digest has to be handed over.
 
 A signature is Ed25519 (RFC 8032) over the record's digest as text, and lies in `signature.json` beside the record, outside of it. The record's
 digest covers the record, and that covers every file of the edition.
@@ -7,7 +7,6 @@ digest covers the record, and that covers every file of the edition.
 from __future__ import annotations
 
 import base64
-import hashlib
 import os
 from pathlib import Path
 from typing import TYPE_CHECKING, TypedDict
@@ -113,14 +112,6 @@ def signature_problem(edition: Path, key: Ed25519PublicKey) -> str:
     except InvalidSignature:
         return "is not of this key" if said.get("public_key") != _text(key) else "is not that of this record"
     return ""
-
-
-def fingerprint(edition: Path) -> str:
-    """The beginning of the SHA-256 of the key that an edition says it is signed with; empty for one that is not signed."""
-    try:
-        return hashlib.sha256(base64.b64decode(orjson.loads((edition / SIGNATURE).read_bytes())["public_key"])).hexdigest()[:16]
-    except (OSError, ValueError, KeyError, TypeError):
-        return ""
 
 
 def _text(key: Ed25519PublicKey) -> str:

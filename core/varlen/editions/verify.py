@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from pathlib import Path
-from typing import Any, TypedDict
+from typing import TYPE_CHECKING, Any, TypedDict
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,9 +21,13 @@ from varlen.atomic_files import file_digest
 from varlen.datasets.formats.base import repeated, short_hash
 from varlen.editions.record import CARD, DIGESTED, RECORD, ROWS, SCORES, SIGNATURE, SOURCES, EditionRecord, OutputDigest, read_record, record_digest
 from varlen.editions.rows import Row, read_rows
+from varlen.editions.signature import signature_problem
 from varlen.errors import EditionError, PipelineError, VarlenError
 from varlen.pipeline.document import from_json
 from varlen.stores import AT_ONCE, Store, url_of
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
 
 class Problem(TypedDict):
@@ -41,14 +45,20 @@ BATCH = 512
 _MALFORMED = (KeyError, TypeError, ValueError, AttributeError, IndexError, OverflowError)
 
 
-def verify(folder: Path, progress: Callable[[], None] = lambda: None, record: str = "") -> list[Problem]:
+def verify(folder: Path, progress: Callable[[], None] = lambda: None, record: str = "", key: Ed25519PublicKey | None = None) -> list[Problem]:
     """Everything that was changed, is missing or was added; empty when all is well.
 
-    record: the record digest that the export printed; a consistent rewrite of the edition would change it. Raises
-    `EditionError` where there is no record to check.
+    record: the record digest that the export printed; a consistent rewrite of the edition would change it; key: the owner's, who must have
+    signed the edition. Raises `EditionError` where there is no record to check.
     """
-    if url := url_of(folder):
-        return _verify_stored(Store(url), progress, record)
+    url = url_of(folder)
+    found = _verify_stored(Store(url), progress, record) if url else _verify_folder(folder, progress, record)
+    if key is not None and (wrong := signature_problem(folder, key)):
+        found.append({"file": SIGNATURE, "problem": wrong})
+    return found
+
+
+def _verify_folder(folder: Path, progress: Callable[[], None], record: str) -> list[Problem]:
     said = read_record(folder)
     try:
         return list(_problems(folder, said, progress, record))

@@ -18,10 +18,10 @@ FINE = 0.25
 #: Newton's method ends when a point is known this well, in px.
 CLOSE = 1e-6
 MOST_ROUNDS = 60
+#: … or after so many rounds where it starts near already.
+MOST_TRIES = 12
 #: An inverse that is given must lead back as exactly as this, px.
 INVERSE_WITHIN = 0.1
-#: … in so many tries, from a start that is near already.
-MOST_TRIES = 12
 #: A map is followed from so many points a side …
 STARTS = 65
 #: … of the picture and so much around it, as a share of its sides …

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from varlen.errors import ArrayError
 from varlen.kernels.bends import backward
 from varlen.labels.transform import swaps_sides
-from varlen.model.geometry import Size
-from varlen.pipeline.plan import Mixed, Pasted, Patched, Plan, Resample, Tiled
+from varlen.model.geometry import Rect, Size
+from varlen.pipeline.plan import Mixed, Pasted, Patched, Plan, Resample, Tiled, Window
 
 Points = NDArray[np.float64]
 #: A point this far out of a picture is still on its border, px.
@@ -48,7 +48,7 @@ def back(plan: Plan, values: Any, size: Callable[[str], Size], swap: NDArray[np.
         raise ArrayError("back: expected points (N, 2), boxes (N, 4), keypoints (N, K, 3), a list of outlines or an array of the variant's size, "
                          f"not {type(values).__name__}") from None  # fmt: skip
     if given.shape[:2] == (plan.size.height, plan.size.width) and given.ndim in (2, 3):
-        return _array(plan, array, plan.image, size)
+        return array_back(plan, array, plan.image, size)
     if given.ndim == 2 and given.shape[1] == 2:
         points, keys = points_back(plan, given, size)
         return _found(points, keys)
@@ -60,11 +60,6 @@ def back(plan: Plan, values: Any, size: Callable[[str], Size], swap: NDArray[np.
         return _found(given, [])
     raise ArrayError(f"back: shape {given.shape} is neither points (N, 2), boxes (N, 4), keypoints (N, K, 3) nor an array of the variant's size, "
                      f"({plan.size.height}, {plan.size.width})")  # fmt: skip
-
-
-def array_back(plan: Plan, array: NDArray[Any], key: str, size: Callable[[str], Size]) -> FoundArray:
-    """An array of the variant's size on the picture `key` that is in it. Raises `ArrayError` where it is not."""
-    return _array(plan, array, key, size)
 
 
 def points_back(plan: Plan, points: Points, size: Callable[[str], Size]) -> tuple[Points, list[str]]:
@@ -114,21 +109,19 @@ def _followed(plan: Plan, points: Points, size: Callable[[str], Size]) -> tuple[
                 shown &= inside
             case Patched(patches=patches):
                 for patch in reversed(patches):
-                    x0, y0, x1, y1 = patch.rect
-                    here = np.flatnonzero(((found >= (x0, y0)) & (found < (x1, y1))).all(axis=1))
-                    part = found[here] - (x0, y0)
+                    here, corner = np.flatnonzero(_in_rect(found, patch.rect)), patch.rect[:2]
+                    part = found[here] - corner
                     for inner in reversed(patch.plan.stages):
                         if isinstance(inner, Resample):
                             part, inside = _undone(inner, part)
                             shown[here] &= inside
-                    found[here] = part + np.array([x0, y0])
+                    found[here] = part + np.array(corner)
     keys = [plan.image] * len(found)
     match plan.base:
         case Tiled(tiles=tiles):
             keys = [""] * len(found)
             for tile in tiles:
-                x0, y0, x1, y1 = tile.last_window()
-                here = np.flatnonzero(((found >= (x0, y0)) & (found < (x1, y1))).all(axis=1) & np.array([not key for key in keys]))
+                here = np.flatnonzero(_in_rect(found, tile.last_window()) & np.array([not key for key in keys]))
                 found[here], own = _followed(tile, found[here], size)
                 for place, key in zip(here.tolist(), own, strict=True):
                     keys[place] = key
@@ -149,6 +142,12 @@ def _undone(run: Resample, points: Points) -> tuple[Points, NDArray[np.bool_]]:
     for before, field in reversed(run.bends):
         found = before.inverse().points(backward(found, field))
     return found, np.asarray(inside & _within(found, run.before), np.bool_)
+
+
+def _in_rect(points: Points, rect: Rect | Window) -> NDArray[np.bool_]:
+    """Whether points lie in a rect; of its borders the left and the upper belong to it."""
+    x0, y0, x1, y1 = rect
+    return np.asarray(((points >= (x0, y0)) & (points < (x1, y1))).all(axis=1), np.bool_)
 
 
 def _within(points: Points, size: Size) -> NDArray[np.bool_]:
@@ -193,8 +192,11 @@ def _outlines(plan: Plan, rings: Sequence[Points], size: Callable[[str], Size]) 
     return made
 
 
-def _array(plan: Plan, array: NDArray[Any], key: str, size: Callable[[str], Size]) -> FoundArray:
-    """Values at every pixel of the picture `key` from where the variant shows it, interpolated; NaN where it does not."""
+def array_back(plan: Plan, array: NDArray[Any], key: str, size: Callable[[str], Size]) -> FoundArray:
+    """Values at every pixel of the picture `key` from where the variant shows it, interpolated; NaN where it does not.
+
+    array: of the variant's size. Raises `ArrayError` for a picture that is not in the variant.
+    """
     from scipy.ndimage import map_coordinates
 
     width, height = size(key)
@@ -216,8 +218,7 @@ def _forward(plan: Plan, points: Points, key: str) -> tuple[Points, NDArray[np.b
             if tile is None:
                 raise ArrayError(f"back: {key} is not in this variant; there are {', '.join([plan.image, *plan.partners()])}")
             found, shown = _forward(tile, points, key)
-            x0, y0, x1, y1 = tile.last_window()
-            shown &= ((found >= (x0, y0)) & (found < (x1, y1))).all(axis=1)
+            shown &= _in_rect(found, tile.last_window())
         case Mixed(own=own, partner=partner):
             found, shown = _forward(own if key == own.image or key in own.partners() else partner, points, key)
         case Pasted(own=own):
@@ -233,12 +234,11 @@ def _forward(plan: Plan, points: Points, key: str) -> tuple[Points, NDArray[np.b
                 shown = shown & ((found >= (left, top)) & (found <= (right, bottom))).all(axis=1)
             case Patched(patches=patches):
                 for patch in patches:
-                    x0, y0, x1, y1 = patch.rect
-                    here = np.flatnonzero(((found >= (x0, y0)) & (found < (x1, y1))).all(axis=1))
+                    here, corner = np.flatnonzero(_in_rect(found, patch.rect)), patch.rect[:2]
                     found = found.copy()
                     for inner in patch.plan.stages:
                         if isinstance(inner, Resample):
-                            found[here] = inner.points(found[here] - (x0, y0)) + np.array([x0, y0])
+                            found[here] = inner.points(found[here] - corner) + np.array(corner)
     return found, np.asarray(shown, np.bool_)
 
 

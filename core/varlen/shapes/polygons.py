@@ -124,11 +124,20 @@ def mask_from_polygon(polygon: Polygon) -> Mask | None:
 def all_masks(objects: Objects, size: Size, outlines: bool) -> NDArray[np.bool_]:
     """The masks of all objects over a picture of `size`, (N, H, W) bool; nothing set for an object without. outlines: make those of outlines too."""
     found = np.zeros((len(objects), size.height, size.width), np.bool_)
-    for place, (mask, polygon) in enumerate(zip(objects.masks, objects.polygons, strict=True)):
-        own = mask_from_polygon(polygon) if outlines and mask is None and polygon is not None else mask
-        if own is not None:
-            own.mark(found[place])
+    for place, own in enumerate(objects.masks):
+        mask = object_mask(objects, place) if outlines else own
+        if mask is not None:
+            mask.mark(found[place])
     return found
+
+
+def object_mask(objects: Objects, place: int) -> Mask | None:
+    """An object's pixels: its mask, or its outline filled; None for a box alone."""
+    mask = objects.masks[place]
+    if mask is not None:
+        return mask
+    polygon = objects.outlines.polygon(place)
+    return mask_from_polygon(polygon) if polygon else None
 
 
 def polygon_from_mask(mask: Mask) -> Polygon:
@@ -187,7 +196,7 @@ def ring_list(polygon: Polygon | None) -> list[NDArray[np.float64]] | None:
 
 def object_area(objects: Objects, place: int) -> float:
     """The area of an object in px²: of its mask, else of its outline less the holes, else of its box."""
-    mask, polygon = objects.masks[place], objects.polygons[place]
+    mask, polygon = objects.masks[place], objects.outlines.polygon(place)
     if mask is not None:
         return float(np.count_nonzero(mask.pixels))
     if polygon is not None:

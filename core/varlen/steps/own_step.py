@@ -13,7 +13,7 @@ import json
 import sys
 import textwrap
 from collections.abc import Callable, Sequence
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, get_args, get_origin
 
 from pydantic import create_model
@@ -90,12 +90,12 @@ class _FunctionStep(Step):
         return {**drawn, **{name: getattr(self, name) for name in self.fixed_names}}
 
     def _called(self, first: Any, given: Drawn) -> Any:
-        """The function with all its values. Raises `RenderError` naming the step for whatever it raises."""
+        """The function with all its values. Raises `RenderError` naming the step for anything it raises."""
         if self.takes_stream:
             given = {**given, KEY: Stream(given[KEY], "", 0, self.step)}
         try:
             return type(self).function(first, **given)
-        except Exception as error:  # whatever the function does wrong is its author's to mend
+        except Exception as error:  # an error in the function is its author's to mend
             raise RenderError(f"step {self.id or self.step}: {type(error).__name__}: {str(error)[:200]}") from error
 
 
@@ -146,24 +146,26 @@ def _warp_field(cls: type[_WarpStep], name: str, given: str, size: Size) -> Samp
 
     from varlen.kernels.bends import sampled, way_back_of
 
-    def called(function: Callable[..., Any], points: NDArray[np.float64]) -> NDArray[np.float64]:
-        values = Values(json.loads(given))
+    known: Drawn = json.loads(given)
+
+    def on_points(function: Callable[..., Any]) -> Callable[[NDArray[np.float64]], NDArray[np.float64]]:
+        return partial(called, function, [each for each in inspect.signature(function).parameters if each in known])
+
+    def called(function: Callable[..., Any], wanted: Sequence[str], points: NDArray[np.float64]) -> NDArray[np.float64]:
+        values = Values(known)
         if cls.takes_stream:
-            values[KEY] = Stream(values[KEY], "", 0, name)
-        named = {each: values[each] for each in inspect.signature(function).parameters if each in values}
+            values[KEY] = Stream(values[KEY], "", 0, name)  # each call draws the same
+        named = {each: values[each] for each in wanted}
         try:
             found = np.asarray(function(points.copy(), values, size, **named), np.float64)
-        except Exception as error:  # whatever the function does wrong is its author's to mend
+        except Exception as error:  # an error in the function is its author's to mend
             raise RenderError(f"step {name}: {type(error).__name__}: {str(error)[:200]}") from error
         if found.shape != points.shape:
             raise RenderError(f"step {name}: must give back points of the shape it gets, {points.shape}, not {found.shape}")
         return found
 
-    def forward(points: NDArray[np.float64]) -> NDArray[np.float64]:
-        return called(cls.function, points)
-
     inverse = cls.inverse
-    way_back = way_back_of(forward, size, None if inverse is None else lambda points: called(inverse, points))
+    way_back = way_back_of(on_points(cls.function), size, None if inverse is None else on_points(inverse))
 
     def back(points: NDArray[np.float64]) -> NDArray[np.float64]:
         found, known = way_back(points)

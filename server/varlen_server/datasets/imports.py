@@ -16,12 +16,12 @@ from django.db import transaction
 from django.utils import timezone
 from rest_framework.exceptions import NotFound, ValidationError
 from rest_framework.generics import get_object_or_404
+from varlen.datasets.archives import is_tar
 from varlen.datasets.image_files import decode, read_header
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.importer import preview_dataset
 from varlen.datasets.level_rules import LevelRule
 from varlen.datasets.sources import UNPACKERS, open_files
-from varlen.datasets.tar_archive import is_tar
 from varlen.errors import DatasetError
 from varlen.stores import Store, url_of
 

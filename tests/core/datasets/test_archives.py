@@ -1,4 +1,4 @@
-"""Datasets in archives: the same as in their folder, whatever packed them; what leads out of one or unpacks to too much is refused."""
+"""Datasets in archives: the same as in their folder, however they were packed; what leads out of one or unpacks to too much is refused."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 import varlen as v
-from varlen.datasets import tar_archive
+from varlen.datasets import archives
 from varlen.datasets.sources import open_files
 from varlen.errors import DatasetError
 
@@ -39,14 +39,19 @@ def tarred(path: Path, name: str, kind: bytes = tarfile.REGTYPE, data: bytes = b
 
 def test_hostile_tars_are_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for place, (name, kind, says) in enumerate(
-        [("../a.jpg", tarfile.REGTYPE, "leads out"), ("/a.jpg", tarfile.REGTYPE, "leads out"), ("a.jpg", tarfile.SYMTYPE, "is a link")]
+        [
+            ("../a.jpg", tarfile.REGTYPE, "leads out"),
+            ("/a.jpg", tarfile.REGTYPE, "leads out"),
+            ("a.jpg", tarfile.SYMTYPE, "is a link"),
+            ("\udcff.jpg", tarfile.REGTYPE, "leads out"),
+        ]
     ):
         with pytest.raises(DatasetError, match=says):
             open_files(tarred(tmp_path / f"{place}.tar", name, kind)).paths  # noqa: B018
     (tmp_path / "broken.tar.gz").write_bytes(gzip.compress(b"no tar at all" * 100)[:-9])
     with pytest.raises(DatasetError, match="not a tar that can be read"):
         open_files(tmp_path / "broken.tar.gz").paths  # noqa: B018
-    monkeypatch.setattr(tar_archive, "SMALL", 1 << 10)
+    monkeypatch.setattr(archives, "SMALL", 1 << 10)
     (tmp_path / "bomb.tar.gz").write_bytes(gzip.compress(bytes(8 << 20)))
     with pytest.raises(DatasetError, match="unpacks to more than"):
         open_files(tmp_path / "bomb.tar.gz").paths  # noqa: B018

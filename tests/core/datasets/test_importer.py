@@ -226,7 +226,7 @@ def test_an_archive_that_swells_is_refused_before_it_does(tmp_path: Path) -> Non
 @pytest.mark.slow
 def test_too_many_entries_are_refused_without_reading_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A directory of too many names, as a zip keeps it, written by hand so that it takes no time."""
-    monkeypatch.setattr("varlen.datasets.sources.MOST_ENTRIES", 70_000)
+    monkeypatch.setattr("varlen.datasets.archives.MOST_ENTRIES", 70_000)
     count = 70_001
     one = struct.pack("<4s4B4HL2L5H2L", b"PK\x01\x02", 20, 3, 20, 0, 0, 0, 0, 33, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0) + b"a"
     head = one * count

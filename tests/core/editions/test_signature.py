@@ -1,4 +1,4 @@
-"""Signed editions: whoever has the public key needs nothing else, and nobody else can make one that passes."""
+"""Signed editions: the public key is enough to check one, and only the private key can make one that passes."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from tests.core.cli.test_cli import refused, varlen
 SMALL = v.Pipeline([v.Flip(), v.Resize(width_px=48, height_px=36)], seed=2)
 
 
-def test_signed_by_its_maker_and_by_nobody_else(survey_folder: Path, tmp_path: Path) -> None:
+def test_signed_by_its_maker_and_by_no_other(survey_folder: Path, tmp_path: Path) -> None:
     """From the terminal: a key, a signed export, a check with the public key; then every way in which it may be wrong."""
     told = varlen("key", "new", "-o", tmp_path / "maker").stdout
     varlen("key", "new", "-o", tmp_path / "other")

@@ -76,3 +76,12 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
   const said = error as { message?: string; problems?: string[] } | undefined;
   throw new Refusal(said?.message ?? `The server answered with an error (${response.status}).`, said?.problems ?? [], response.status);
 }
+
+/** What lies at an address that the server named. Throws as `take` does. */
+export const takeAt = <T>(address: string, signal?: AbortSignal): Promise<T> => take<T>(answerAt<T>(address, signal));
+
+async function answerAt<T>(address: string, signal?: AbortSignal): Promise<{ data?: T; error?: unknown; response: Response }> {
+  const response = await fetch(address, signal ? { signal } : {});
+  const said: unknown = await response.json().catch(() => undefined);
+  return response.ok ? { data: said as T, response } : { error: said, response };
+}

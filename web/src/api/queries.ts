@@ -1,7 +1,18 @@
 import { type Query, type QueryClient, queryOptions } from "@tanstack/react-query";
 import { knowClasses } from "../picture/draw-labels";
 import type { PictureWidth } from "../picture/widths";
-import { api, type Dataset, type Edition, type PipelineDocument, Refusal, type Schemas, type Sheet, type Trace, take } from "./client";
+import {
+  api,
+  type Dataset,
+  type Edition,
+  type PipelineDocument,
+  Refusal,
+  type Schemas,
+  type Sheet,
+  type Trace,
+  take,
+  takeAt,
+} from "./client";
 
 /*
  * Every question to the server, and the key its answer is kept under. An answer that depends on a
@@ -216,7 +227,7 @@ export const askSheetRow = (dataset: Snapshot, document: PipelineDocument, image
 export const askTrace = (address: string) =>
   queryOptions({
     queryKey: ["trace", address],
-    queryFn: async () => (await (await fetch(`${address}/trace`)).json()) as Trace & { pixel_digest: string },
+    queryFn: () => takeAt<Trace & { pixel_digest: string }>(`${address}/trace`),
     staleTime: FOR_EVER,
   });
 
@@ -224,7 +235,7 @@ export const askTrace = (address: string) =>
 export const askMoves = (address: string) =>
   queryOptions({
     queryKey: ["moves", address],
-    queryFn: async () => (await (await fetch(`${address}/moves`)).json()) as Schemas["Moves"][],
+    queryFn: () => takeAt<Schemas["Moves"][]>(`${address}/moves`),
     staleTime: FOR_EVER,
   });
 

@@ -1,9 +1,9 @@
-import { Button, Flex, IconButton, Input, NativeSelect, Text } from "@chakra-ui/react";
+import { Button, Flex, IconButton, NativeSelect, Text } from "@chakra-ui/react";
 import { Redo2, Shuffle, Undo2 } from "lucide-react";
 import { memo, useState } from "react";
 import { useStore } from "zustand";
 import type { Dataset } from "../api/client";
-import { NumberField } from "../shell/fields";
+import { NumberField, TextInPlace } from "../shell/fields";
 import { NARROW, NewPipeline } from "../shell/NewPipeline";
 import { redo, undo, useDraft } from "../state/draft";
 import { may } from "../state/session";
@@ -54,13 +54,12 @@ export const BenchTools = memo(function BenchTools({ datasets, dataset, choose, 
 
 /** The pipeline's name; a click makes it a field. */
 function PipelineName({ name }: { name: string }) {
-  const [text, setText] = useState<string | null>(null);
-  const settle = () => {
-    const wanted = text?.trim();
+  const [open, setOpen] = useState(false);
+  const settle = (wanted: string | null) => {
     if (wanted && wanted !== name) useDraft.getState().change((current) => ({ ...current, name: wanted }));
-    setText(null);
+    setOpen(false);
   };
-  if (text === null)
+  if (!open)
     return (
       <Text
         as="button"
@@ -69,27 +68,12 @@ function PipelineName({ name }: { name: string }) {
         fontWeight={600}
         cursor={may.edit ? "text" : "default"}
         title={may.edit ? "Rename this pipeline" : undefined}
-        onClick={() => may.edit && setText(name)}
+        onClick={() => may.edit && setOpen(true)}
       >
         {name}
       </Text>
     );
-  return (
-    <Input
-      size="xs"
-      width="200px"
-      autoFocus
-      aria-label="Name of the pipeline"
-      maxLength={120}
-      value={text}
-      onChange={(event) => setText(event.target.value)}
-      onBlur={settle}
-      onKeyDown={(event) => {
-        if (event.key === "Enter") settle();
-        if (event.key === "Escape") setText(null);
-      }}
-    />
-  );
+  return <TextInPlace label="Name of the pipeline" begin={name} width="200px" maxLength={120} settle={settle} />;
 }
 
 interface HistoryProps {

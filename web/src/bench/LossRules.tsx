@@ -48,52 +48,22 @@ function Panel({ dataset, document }: Props) {
   const { keep_share, keep_side_px, box_fit } = document.labels;
   return (
     <Flex direction="column" gap={4} fontSize="body">
-      <Box role="group" aria-label="Share that must be left">
-        <Text mb={2}>An object stays when so much of it is left:</Text>
-        <Flex gap={1} align="flex-start">
-          {SHARES.map((share) => (
-            <Choice
-              key={share}
-              dataset={dataset}
-              document={document}
-              part={{ keep_share: share }}
-              on={keep_share === share}
-              says={percent(share, 0)}
-            />
-          ))}
-          <NumberField
-            label="Share in percent"
-            value={keep_share * 100}
-            low={0}
-            high={100}
-            width="60px"
-            change={(value) => value !== null && may.edit && change({ keep_share: value / 100 })}
-          />
-        </Flex>
-      </Box>
-      <Box role="group" aria-label="Shorter side that must be left">
-        <Text mb={2}>and its box is so wide and high, px:</Text>
-        <Flex gap={1} align="flex-start">
-          {SIDES.map((side) => (
-            <Choice
-              key={side}
-              dataset={dataset}
-              document={document}
-              part={{ keep_side_px: side }}
-              on={keep_side_px === side}
-              says={`${side} px`}
-            />
-          ))}
-          <NumberField
-            label="Shorter side in px"
-            value={keep_side_px}
-            low={0}
-            high={10_000}
-            width="60px"
-            change={(value) => value !== null && may.edit && change({ keep_side_px: value })}
-          />
-        </Flex>
-      </Box>
+      <Limit
+        name="Share that must be left"
+        says="An object stays when so much of it is left:"
+        choices={SHARES.map((share) => ({ part: { keep_share: share }, on: keep_share === share, says: percent(share, 0) }))}
+        field={{ label: "Share in percent", value: keep_share * 100, high: 100, change: (value) => change({ keep_share: value / 100 }) }}
+        dataset={dataset}
+        document={document}
+      />
+      <Limit
+        name="Shorter side that must be left"
+        says="and its box is so wide and high, px:"
+        choices={SIDES.map((side) => ({ part: { keep_side_px: side }, on: keep_side_px === side, says: `${side} px` }))}
+        field={{ label: "Shorter side in px", value: keep_side_px, high: 10_000, change: (value) => change({ keep_side_px: value }) }}
+        dataset={dataset}
+        document={document}
+      />
       <Box role="group" aria-label="How boxes are fitted">
         <Text mb={2}>A box that is turned, and has no outline, is drawn anew:</Text>
         <SegmentGroup.Root
@@ -118,14 +88,36 @@ function Panel({ dataset, document }: Props) {
   );
 }
 
-interface ChoiceProps extends Props {
+interface LimitProps extends Props {
+  name: string;
+  says: string;
+  choices: Value[];
+  field: { label: string; value: number; high: number; change: (value: number) => void };
+}
+
+/** What must be left of an object: one of a few values, or any other. */
+function Limit({ name, says, choices, field, ...of }: LimitProps) {
+  return (
+    <Box role="group" aria-label={name}>
+      <Text mb={2}>{says}</Text>
+      <Flex gap={1} align="flex-start">
+        {choices.map((choice) => (
+          <Choice key={choice.says} {...of} {...choice} />
+        ))}
+        <NumberField {...field} low={0} width="60px" change={(value) => value !== null && may.edit && field.change(value)} />
+      </Flex>
+    </Box>
+  );
+}
+
+interface Value {
   part: Partial<Rules>;
   on: boolean;
   says: string;
 }
 
 /** One value, and the share of objects that it would lose. */
-function Choice({ dataset, document, part, on, says }: ChoiceProps) {
+function Choice({ dataset, document, part, on, says }: Props & Value) {
   const order = useView((view) => view.edition);
   const ledger = useQuery(askLedger(dataset, { ...document, labels: { ...document.labels, ...part } }, orderOf(order)));
   const { kept = 0, clipped = 0, dropped = 0 } = ledger.data ?? {};

@@ -3,7 +3,7 @@ import type { Edition } from "../api/client";
 import { classColor } from "../picture/draw-labels";
 import { Heading } from "../shell/NarrowPanel";
 import { counted, percent, saySplit } from "../words/figures";
-import { countsOf, labelled, ofClass, type SplitCount } from "./EditionPage";
+import { countsOf, hasObjects, labelled, ofClass, type SplitCount } from "./EditionPage";
 
 export interface Statistics {
   before?: Record<string, SplitCount>;
@@ -13,7 +13,7 @@ export interface Statistics {
 }
 
 export function Counts({ edition, statistics }: { edition: Edition; statistics: Statistics }) {
-  const whole = !countsOf(edition).some(([, count]) => count.objects > 0);
+  const whole = !hasObjects(edition);
   const fates = statistics.objects;
   const all = fates ? fates.kept + fates.clipped + fates.dropped : 0;
   return (

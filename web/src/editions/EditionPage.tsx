@@ -65,6 +65,9 @@ export interface SplitCount {
   image_classes?: Record<string, number>;
 }
 
+/** Whether an edition's labels are on objects; else they are on whole images. */
+export const hasObjects = (edition: Edition) => countsOf(edition).some(([, split]) => split.objects > 0);
+
 /** How many objects and images a split has of a class. */
 export const ofClass = (split: SplitCount, name: string) => (split.classes[name] ?? 0) + (split.image_classes?.[name] ?? 0);
 
@@ -105,7 +108,7 @@ function Filters({ edition, classes, filter, change }: FilterProps) {
         <>
           {facets.data.steps.length > 0 && <Heading>steps applied</Heading>}
           <Bars bins={facets.data.steps} say={(id) => stepName(edition, id)} on={filter.step} choose={(step) => change({ step })} />
-          {counts.some(([, split]) => split.objects > 0) && (
+          {hasObjects(edition) && (
             <>
               <Heading>objects</Heading>
               <Bars
@@ -121,7 +124,7 @@ function Filters({ edition, classes, filter, change }: FilterProps) {
           )}
         </>
       )}
-      <Heading>{counts.some(([, split]) => split.objects > 0) ? "classes, objects" : "classes, images"}</Heading>
+      <Heading>{hasObjects(edition) ? "classes, objects" : "classes, images"}</Heading>
       <Bars bins={objects} on={filter.class} choose={(name) => change({ class: name })} />
       {facets.data && (
         <>

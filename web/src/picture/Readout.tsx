@@ -1,6 +1,7 @@
 import { Text } from "@chakra-ui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type PointerEvent, useRef, useState } from "react";
+import { takeAt } from "../api/client";
 
 interface Spot {
   x: number;
@@ -37,21 +38,18 @@ export function usePointedAt(width: number, height: number) {
 export function Readout({ address, spot }: { address: string; spot: Spot | null }) {
   const found = useQuery({
     queryKey: ["pixel", address, spot],
-    queryFn: async ({ signal }) => {
-      const answer = await fetch(`${address}?x=${spot?.x}&y=${spot?.y}`, { signal });
-      if (!answer.ok) throw new Error(`${answer.status}`);
-      return (await answer.json()) as Found;
-    },
+    queryFn: ({ signal }) => takeAt<Found>(`${address}?x=${spot?.x}&y=${spot?.y}`, signal),
     enabled: spot !== null,
     placeholderData: keepPreviousData,
     retry: false,
     staleTime: Number.POSITIVE_INFINITY,
   });
   if (!spot) return <Text as="span" color="fg.muted" fontSize="small" aria-label="Pixel" />;
-  const source = found.data?.source;
+  const { source } = found.data ?? {};
+  const { x, y } = found.data ?? spot; // while the next pixel is on its way, the last one with its own values
   return (
     <Text as="span" color="fg.muted" fontSize="small" whiteSpace="nowrap" fontVariantNumeric="tabular-nums" aria-label="Pixel">
-      {spot.x}, {spot.y}
+      {x}, {y}
       {found.data && `: ${found.data.levels.join(" ")}`}
       {source && ` from ${source.key.split("/").at(-1)} ${source.x}, ${source.y}: ${source.levels.join(" ")}`}
       {source === null && ", blank area"}

@@ -24,6 +24,8 @@ const CLASS_COLORS = [
 
 /** The numbers of all classes that were met, by their names without letter case, spaces and the like. */
 const known = new Map<string, number>();
+/** The same by the names as they were met: drawing asks for every object. */
+const places = new Map<string, number>();
 const bare = (name: string) => name.toLowerCase().replaceAll(/[\s_-]+/g, " ");
 
 /** A class has one color wherever it is named the same: colors go to classes in the order of datasets. */
@@ -36,8 +38,13 @@ function meet(classes: readonly string[]): void {
 }
 
 export function classColor(classes: readonly string[], name: string): string {
-  if (!known.has(bare(name))) meet(classes.includes(name) ? classes : [name]);
-  return CLASS_COLORS[(known.get(bare(name)) ?? 0) % CLASS_COLORS.length] ?? "#ffffff";
+  let place = places.get(name);
+  if (place === undefined) {
+    if (!known.has(bare(name))) meet(classes.includes(name) ? classes : [name]);
+    place = known.get(bare(name)) ?? 0;
+    places.set(name, place);
+  }
+  return CLASS_COLORS[place % CLASS_COLORS.length] ?? "#ffffff";
 }
 
 /** The same colors for lines of a plot, one after the other. */

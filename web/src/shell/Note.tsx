@@ -2,6 +2,7 @@ import { Input, Text } from "@chakra-ui/react";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { may } from "../state/session";
+import { TextInPlace } from "./fields";
 import { ErrorBox } from "./PageState";
 
 interface Props {
@@ -11,12 +12,12 @@ interface Props {
   save: (note: string) => Promise<unknown>;
 }
 
-/** A line in somebody's own words that tells one thing from others; a click makes it a field. */
+/** A line of the user's that tells one thing from others; a click makes it a field. */
 export function Note({ of, note, save }: Props) {
-  const [text, setText] = useState<string | null>(null);
-  const write = useMutation({ mutationFn: save, onSuccess: () => setText(null) });
-  const settle = () => (text !== null && text.trim() !== note ? write.mutate(text.trim()) : setText(null));
-  if (text === null) {
+  const [open, setOpen] = useState(false);
+  const write = useMutation({ mutationFn: save, onSuccess: () => setOpen(false) });
+  const settle = (text: string | null) => (text !== null && text !== note ? write.mutate(text) : setOpen(false));
+  if (!open) {
     if (!note && !may.edit) return null;
     return (
       <Text
@@ -27,7 +28,7 @@ export function Note({ of, note, save }: Props) {
         cursor={may.edit ? "text" : undefined}
         overflowWrap="anywhere"
         title={`Note on ${of}`}
-        onClick={() => may.edit && setText(note)}
+        onClick={() => may.edit && setOpen(true)}
       >
         {note || "add a note"}
       </Text>
@@ -35,20 +36,7 @@ export function Note({ of, note, save }: Props) {
   }
   return (
     <>
-      <Input
-        size="xs"
-        autoFocus
-        aria-label={`Note on ${of}`}
-        placeholder="what tells it from others"
-        maxLength={1000}
-        value={text}
-        onChange={(event) => setText(event.target.value)}
-        onBlur={settle}
-        onKeyDown={(event) => {
-          if (event.key === "Enter") settle();
-          if (event.key === "Escape") setText(null);
-        }}
-      />
+      <TextInPlace label={`Note on ${of}`} begin={note} placeholder="what tells it from others" maxLength={1000} settle={settle} />
       {write.error && <ErrorBox error={write.error} />}
     </>
   );

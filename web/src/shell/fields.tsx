@@ -90,6 +90,36 @@ export function NumberField({ label, value, low, high, whole, optional, width = 
   );
 }
 
+interface TextInPlaceProps {
+  label: string;
+  begin: string;
+  maxLength: number;
+  width?: string;
+  placeholder?: string;
+  /** Called with what was typed, and with null where nothing is to change. */
+  settle: (text: string | null) => void;
+}
+
+/** A field in the place of a text while it is changed: Enter and leaving it take what was typed, Escape does not. */
+export function TextInPlace({ label, begin, settle, ...more }: TextInPlaceProps) {
+  const [text, setText] = useState(begin);
+  return (
+    <Input
+      size="xs"
+      autoFocus
+      aria-label={label}
+      value={text}
+      onChange={(event) => setText(event.target.value)}
+      onBlur={() => settle(text.trim())}
+      onKeyDown={(event) => {
+        if (event.key === "Enter") settle(text.trim());
+        if (event.key === "Escape") settle(null);
+      }}
+      {...more}
+    />
+  );
+}
+
 const WAYS: Record<Wish["how"], string> = { variants: "variants of each", total: "images in all", class: "labels a class" };
 const MOST = { variants: 1000, total: 10_000_000, class: 10_000_000 };
 const FIELD = { variants: "variants", total: "total", class: "perClass" } as const;

@@ -26,9 +26,9 @@ from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
 from varlen.errors import DAMAGE, DatasetError, ImageError, ReadProblems
 from varlen.model.geometry import Size
-from varlen.model.objects import Mask, Objects, make_objects
+from varlen.model.objects import Objects, make_objects
 from varlen.shapes.polygons import bounds as polygon_bounds
-from varlen.shapes.polygons import mask_from_polygon
+from varlen.shapes.polygons import object_mask
 
 
 class ListedImage(NamedTuple):
@@ -210,15 +210,12 @@ class LabelCounts:
 
     def __init__(self, dataset: Dataset) -> None:
         self.boxes = self.outlines = self.holes = self.parts = self.masks = self.keypoints = self.crowd = self.extra = 0
-        #: Boxes that are not just the bounds of their object's outline or mask.
-        self.own_boxes = 0
         self.classes = self.many_classes = self.label_maps = self.oriented = self.pointed = 0
         #: Objects that have a field, by its name; what every object has without saying anything does not count.
         self.fields: Counter[str] = Counter()
         for entry in dataset.entries.values():
             objects = entry.objects
             self.boxes += len(objects)
-            self.own_boxes += own_boxes(objects)
             owners, holes = objects.outlines.owners, objects.outlines.holes
             outlined = len(np.unique(owners))
             self.outlines += outlined - int(objects.oriented.alone.sum())
@@ -263,15 +260,6 @@ def size_of(files: SourceFiles, path: str) -> Size:
 def no_objects(key: str) -> Objects:
     """What an image without objects has of them."""
     return make_objects([], key, [], [], [], [], [], [], [])
-
-
-def object_mask(objects: Objects, place: int) -> Mask | None:
-    """An object's pixels: its mask, or its outline filled; None for a box alone."""
-    mask = objects.masks[place]
-    if mask is not None:
-        return mask
-    polygon = objects.outlines.polygon(place)
-    return mask_from_polygon(polygon) if polygon else None
 
 
 def paint_objects(objects: Objects, size: Size, levels: list[int]) -> NDArray[np.uint8]:
