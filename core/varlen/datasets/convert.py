@@ -51,15 +51,15 @@ def kinds_of(counts: LabelCounts, writer: type[Writer] | None = None) -> dict[st
     return {kind: count for kind, count in zip(KINDS, found, strict=True) if count}
 
 
-def losses_of(dataset: Dataset, form: str, counts: LabelCounts | None = None) -> list[Loss]:
-    """The kinds of which the format keeps nothing."""
+def losses_of(dataset: Dataset, form: str, counts: LabelCounts | None = None, every_box: bool = False) -> list[Loss]:
+    """The kinds of which the format keeps nothing. every_box: count boxes as version 0.1 did, also those that only bound what is kept."""
     writer = WRITERS[form]
     found: list[Loss] = []
     counts = counts or LabelCounts(dataset)
     for kind, count in kinds_of(counts, writer).items():
         if _keeps(writer, kind):
             continue
-        if kind == "boxes" and _keeps(writer, "polygons"):
+        if kind == "boxes" and _keeps(writer, "polygons") and not every_box:
             count = sum(own_boxes(entry.objects) for entry in dataset.entries.values())  # the others are the bounds of what is kept
         if count:
             found.append({"kind": kind, "images": count} if kind in _COUNTED_IN_IMAGES else {"kind": kind, "objects": count})
