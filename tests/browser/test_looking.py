@@ -399,6 +399,7 @@ def test_a_sheet_that_is_scrolled_shows_quick_looks_and_then_exact_ones(bench: P
     page.evaluate("localStorage.setItem('varlen-view', JSON.stringify({state: {tileWidth: 320}, version: 0}))")
     page.reload()
     settled(page)
+    page.wait_for_load_state("networkidle")  # tiles outside the view are asked for after those in sight
     page.evaluate(WATCH_LOOKS)
     page.mouse.move(400, 500)
     page.mouse.wheel(0, 30)
