@@ -133,6 +133,8 @@ def _print_probe(found: dict[str, Any]) -> None:
         if "verdict" in row:
             more = [f"{row['difference']:+.3f}", f"{row['interval'][0]:+.3f} … {row['interval'][1]:+.3f}", row["verdict"]]
         rows.append([row["pipeline"], f"{row['mean']:.3f}", f"{row['spread']:.3f}", *more])
+    for line in found["headline"]:
+        print(line)
     print_table(rows)
     conditions = list(next(iter(found["robustness"].values())))
     print_table([["under", *conditions],

@@ -95,6 +95,9 @@ _STEPS: dict[str, list[list[dict[str, Any]]]] = {
     "smaller": [[{"step": "scale", "factor": [0.6, 0.6], "edges": "mirror"}]],
 }
 CONDITIONS = tuple(_STEPS)
+#: Where a difference shows, in a sentence.
+UNDER = {"darker": "in the dark", "brighter": "in bright light", "warmer": "in warm light", "blurred": "on blurred pictures",
+         "noisy": "on noisy pictures", "turned": "on turned pictures", "smaller": "on small objects"}  # fmt: skip
 
 
 def pipelines_of(condition: str) -> list[Pipeline]:

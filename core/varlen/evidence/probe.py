@@ -23,7 +23,7 @@ from varlen._version import __version__
 from varlen.atomic_files import write_whole
 from varlen.datasets.dataset import Dataset
 from varlen.errors import EvidenceError
-from varlen.evidence.conditions import CONDITIONS, pipelines_of
+from varlen.evidence.conditions import CONDITIONS, UNDER, pipelines_of
 from varlen.evidence.crops import Task, task_of
 from varlen.evidence.network import BATCH, require_library, use_one_thread
 from varlen.evidence.paired import Difference, Floats, difference, score, seeds_to_tell
@@ -61,9 +61,11 @@ class Probe:
     def to_json(self) -> dict[str, Any]:
         """As plain values."""
         return {
+            "headline": [self._headline(row) for row in self.results if row["pipeline"] != NONE],
             "task": self.task.name, "metric": self.task.metric, "split": self.split, "seeds": self.seeds, "steps": self.steps,
             "seconds": round(self.seconds, 1), "results": self.results, "robustness": {name: self._robustness(name) for name in self.runs},
             "robustness_difference": {name: self._against_none(name) for name in self.runs if name != NONE},
+            "class_difference": {name: self._by_class(name) for name in self.runs if name != NONE},
             "columns": list(self.task.columns), "conditions": list(CONDITIONS),
             "pipelines": self.pipelines, "dataset": self.dataset, "notes": self.notes, "proxy": PROXY, "version": __version__,
         }  # fmt: skip
@@ -112,6 +114,19 @@ class Probe:
     def _against_none(self, name: str) -> dict[str, dict[str, Any]]:
         return {condition: _plain(difference(self._counts(name, condition), self._counts(NONE, condition))) for condition in CONDITIONS}
 
+    def _by_class(self, name: str) -> dict[str, dict[str, Any]]:
+        """Each column's difference to none, without those that have nothing to judge."""
+        mine, none = self._counts(name, UNTOUCHED), self._counts(NONE, UNTOUCHED)
+        return {column: _plain(difference([_column(run, place) for run in mine], [_column(run, place) for run in none]))
+                for place, column in enumerate(self.task.columns) if any(whole[:, place].any() for _, whole in none)}  # fmt: skip
+
+    def _headline(self, row: dict[str, Any]) -> str:
+        """The answer in a sentence: *Lamp drift: no difference shown; in the dark it helps (+0.15)*."""
+        plain = row["verdict"] if row["verdict"] == "no difference shown" else f"{row['verdict']} ({row['difference']:+.2f})"
+        told = [(f"{UNDER[name]} it {found['verdict']}", found) for name, found in self._against_none(row["pipeline"]).items()]
+        clear = [f"{says} ({found['difference']:+.2f})" for says, found in told if found["verdict"] != "no difference shown"]
+        return f"{row['pipeline']}: {'; '.join([plain, *clear])}"
+
     def __repr__(self) -> str:
         lines = [f"{row['pipeline']} {row['mean']:.3f}" + (f" ({row['difference']:+.3f}, {row['verdict']})" if "verdict" in row else "")
                  for row in self.results]  # fmt: skip
@@ -121,6 +136,11 @@ class Probe:
         from varlen.evidence.probe_run import html_table
 
         return html_table(self.to_json())
+
+
+def _column(run: tuple[Floats, Floats], place: int) -> tuple[Floats, Floats]:
+    """One column's right and all."""
+    return run[0][:, [place]], run[1][:, [place]]
 
 
 def _plain(told: Difference) -> dict[str, Any]:

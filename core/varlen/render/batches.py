@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 import shutil
 import signal
 import tempfile
@@ -141,6 +142,16 @@ LONGEST_END_S = 5.0
 _SAMPLES: list[Samples] = []
 
 
+def _by_name(reader: object) -> bool:
+    """Whether another process can have a reader of paired arrays by its name, which those of notebooks, scripts and functions don't allow."""
+    if getattr(reader, "__module__", "") in ("__main__", "__mp_main__"):
+        return False
+    try:
+        return bool(pickle.dumps(reader))
+    except Exception:  # whatever its own class or what it holds raises
+        return False
+
+
 class Batches:
     """The batches of an epoch, in order. Made by `Samples.batches`; going through it again gives those of the epoch that was set since.
 
@@ -207,7 +218,7 @@ class Batches:
 
     def _started(self) -> ProcessPoolExecutor:
         if self._pool is None:
-            forked = not all_importable(self.samples.pipeline.all_steps())
+            forked = not all_importable(self.samples.pipeline.all_steps()) or not all(map(_by_name, self.samples.also.values()))
             self._folder = tempfile.mkdtemp(prefix="varlen-batches-", dir=memory_folder())
             self._pool = processes(self.workers, _begin, (self.samples,), forked)
             self._end = weakref.finalize(self, _end, self._pool, self._folder)

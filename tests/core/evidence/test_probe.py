@@ -56,6 +56,14 @@ def test_a_mirror_is_shown_to_hurt_mirror_images(tmp_path: Path) -> None:
     assert none["mean"] > 0.85
     assert mirrored["verdict"] == "hurts"
     assert mirrored["interval"][1] < 0
+    told = found.to_json()
+    assert told["headline"][0].startswith(f"Mirror: hurts ({mirrored['difference']:+.2f})")
+    by_class = told["class_difference"]["Mirror"]
+    assert set(by_class) <= set(told["columns"])
+    assert {"gamma", "mirrored"} <= set(by_class)
+    assert min(each["difference"] for each in by_class.values()) < 0
+    for name, each in by_class.items():
+        assert each["difference"] == pytest.approx(mirrored["per_class"][name] - none["per_class"][name], abs=2e-4)
     again = probe(glyphs, [mirror], seeds=2, steps=40, out=tmp_path / "runs")  # nothing is left to be done
     assert again.results == found.results
     assert json.dumps(found.to_json(), allow_nan=False)

@@ -11,25 +11,48 @@ import { PLOT_TEXT } from "../theme";
 import { counted, saySeconds } from "../words/figures";
 import { InquiryProgress } from "./InquiryProgress";
 import { ticks } from "./Ridges";
-import type { ProbeResult, ProbeRow } from "./results";
+import type { Compared, ProbeResult, ProbeRow } from "./results";
 
 const NONE = "none";
-const WIDTH = 560;
-const ROW = 46;
+const WIDTH = 620;
+const ROW = 40;
 const AXIS = 30;
 const LEFT = 8;
 
-/** What a probe found: a dot and an interval for each pipeline with the baseline as a band, how each holds under other conditions, and class by class. */
+/** What a probe found: the answer in a sentence, then the intervals of all, of each condition and of each class. */
 export function ProbeView({ found }: { found: ProbeResult }) {
   const metric = found.metric.replaceAll("_", " ");
+  const others = found.results.filter((row) => row.pipeline !== NONE);
+  const means = (name: string, row: ProbeRow) => row.per_class[name] ?? undefined;
   return (
-    <Box maxWidth="1060px">
+    <Box maxWidth="1240px">
+      {(found.headline ?? []).map((line) => (
+        <Text key={line} data-testid="answer" fontSize="large" fontWeight={600}>
+          {line}
+        </Text>
+      ))}
       <Heading>{`${metric} on the ${found.split} split: ${counted(found.seeds, "seed")}, ${found.steps} steps of training each, ${saySeconds(found.seconds)}`}</Heading>
       <Forest found={found} metric={metric} />
-      <Heading>robustness: the same networks on the same pictures under fixed conditions</Heading>
-      <Robustness found={found} />
-      <Heading>{found.task === "keypoints" ? "keypoint by keypoint" : "class by class"}</Heading>
-      <Classes found={found} />
+      <Flex gap={10} wrap={{ base: "wrap", lg: "nowrap" }} align="flex-start">
+        <Intervals
+          title="the same networks on the same pictures under other conditions"
+          label="Robustness"
+          rows={others}
+          names={found.conditions}
+          differences={found.robustness_difference}
+          mean={(name, row) => found.robustness[row.pipeline]?.[name]}
+          none={(name) => found.robustness[NONE]?.[name]}
+        />
+        <Intervals
+          title={found.task === "keypoints" ? "keypoint by keypoint" : "class by class"}
+          label="Classes"
+          rows={others}
+          names={found.columns}
+          differences={found.class_difference ?? {}}
+          mean={means}
+          none={(name) => (found.results[0] ? means(name, found.results[0]) : undefined)}
+        />
+      </Flex>
       <Text mt={4} color="fg.muted" maxWidth="720px">
         {found.proxy} Intervals cover chance between seeds and between validation pictures.
       </Text>
@@ -147,80 +170,93 @@ function Forest({ found, metric }: { found: ProbeResult; metric: string }) {
 
 const signed = (value: number) => `${value < 0 ? "−" : "+"}${Math.abs(value).toFixed(3)}`;
 
-function Robustness({ found }: { found: ProbeResult }) {
-  const rows = found.results.map((row): [string, Record<string, number>] => [row.pipeline, found.robustness[row.pipeline] ?? {}]);
-  const conditions = found.conditions ?? Object.keys(rows[0]?.[1] ?? {});
+interface IntervalsProps {
+  title: string;
+  label: string;
+  rows: ProbeRow[];
+  /** Conditions or classes, from top to bottom. */
+  names: string[];
+  differences: Record<string, Record<string, Compared>>;
+  mean: (name: string, row: ProbeRow) => number | undefined;
+  none: (name: string) => number | undefined;
+}
+
+const SPAN = 260;
+const LINE = 24;
+
+/** For each condition or class and each pipeline: the difference to none with its interval, all on one axis. */
+function Intervals({ title, label, rows, names, differences, mean, none }: IntervalsProps) {
+  const all = rows.flatMap((row) => names.flatMap((name) => differences[row.pipeline]?.[name]?.interval ?? []));
+  const reach = Math.max(0.02, ...all.map(Math.abs)) * 1.05;
+  const x = (value: number) => ((value + reach) / (2 * reach)) * SPAN;
+  const marks = ticks(-reach, reach, 6, [1, 2, 5, 10]).filter((mark) => x(mark) > 14 && x(mark) < SPAN - 14);
   return (
-    <Table.Root size="sm" width="auto" aria-label="Robustness" css={{ "& td, & th": { fontSize: "body", px: 3, py: 1.5 } }}>
-      <Table.Header>
-        <Table.Row bg="transparent">
-          <Table.ColumnHeader pl={0} />
-          {conditions.map((name) => (
-            <Table.ColumnHeader key={name} textAlign="end">
-              {name}
-            </Table.ColumnHeader>
-          ))}
-        </Table.Row>
-      </Table.Header>
-      <Table.Body>
-        {rows.map(([name, values]) => (
-          <Table.Row key={name} bg="transparent">
-            <Table.Cell pl={0}>{name === NONE ? "no augmentation" : name}</Table.Cell>
-            {conditions.map((condition) => {
-              const told = found.robustness_difference[name]?.[condition];
-              const clear = told && told.verdict !== "no difference shown";
+    <Box flex="1 1 0" minWidth="480px">
+      <Heading>{title}</Heading>
+      <Table.Root size="sm" width="auto" aria-label={label} css={{ "& td, & th": { fontSize: "body", py: 0, pl: 0, border: 0 } }}>
+        <Table.Body>
+          {names.flatMap((name) =>
+            rows.map((row, place) => {
+              const told = differences[row.pipeline]?.[name];
+              const clear = told !== undefined && told.verdict !== "no difference shown";
+              const color = !clear ? "fg" : told.verdict === "helps" ? "amber.fg" : "loss";
+              const scores = `${say(mean(name, row))} against ${say(none(name))} without augmentation`;
               return (
-                <Table.Cell
-                  key={condition}
-                  textAlign="end"
-                  fontWeight={clear ? 650 : 400}
-                  color={clear ? (told.verdict === "helps" ? "amber.fg" : "loss") : undefined}
-                  title={
-                    told
-                      ? `${signed(told.difference)} (${signed(told.interval[0])} … ${signed(told.interval[1])}): ${told.verdict}`
-                      : undefined
-                  }
-                >
-                  {values[condition]?.toFixed(3)}
-                </Table.Cell>
+                <Table.Row key={`${name} ${row.pipeline}`} bg="transparent" title={scores}>
+                  <Table.Cell maxWidth="150px" truncate>
+                    {place === 0 && name}
+                  </Table.Cell>
+                  {rows.length > 1 && (
+                    <Table.Cell maxWidth="110px" truncate color="fg.muted">
+                      {row.pipeline}
+                    </Table.Cell>
+                  )}
+                  <Table.Cell>
+                    <Box asChild color={color}>
+                      <svg width={SPAN} height={LINE} style={{ display: "block" }} aria-hidden="true">
+                        <line x1={x(0)} x2={x(0)} y2={LINE} stroke="var(--chakra-colors-fg-muted)" strokeDasharray="3 3" />
+                        {told && (
+                          <g stroke="currentColor" fill="currentColor">
+                            <line x1={x(told.interval[0])} x2={x(told.interval[1])} y1={LINE / 2} y2={LINE / 2} strokeWidth={2} />
+                            <circle cx={x(told.difference)} cy={LINE / 2} r={4} />
+                          </g>
+                        )}
+                      </svg>
+                    </Box>
+                  </Table.Cell>
+                  <Table.Cell whiteSpace="nowrap" color={clear ? color : "fg.muted"} fontWeight={clear ? 600 : 400}>
+                    {told
+                      ? `${signed(told.difference)}${clear ? ` ${told.verdict}` : ""}`
+                      : none(name) === undefined
+                        ? "none to judge"
+                        : scores}
+                  </Table.Cell>
+                </Table.Row>
               );
-            })}
+            }),
+          )}
+          <Table.Row bg="transparent" aria-hidden="true">
+            <Table.Cell colSpan={rows.length > 1 ? 2 : 1} color="fg.muted" fontSize="caption!">
+              difference to none
+            </Table.Cell>
+            <Table.Cell>
+              <svg width={SPAN} height={18} style={{ display: "block" }} aria-hidden="true">
+                {marks.map((mark) => (
+                  <text key={mark} x={x(mark)} y={13} textAnchor="middle" fontSize={PLOT_TEXT} fill="var(--chakra-colors-fg-muted)">
+                    {mark > 0 ? `+${mark}` : mark === 0 ? "0" : `−${-mark}`}
+                  </text>
+                ))}
+              </svg>
+            </Table.Cell>
+            <Table.Cell />
           </Table.Row>
-        ))}
-      </Table.Body>
-    </Table.Root>
+        </Table.Body>
+      </Table.Root>
+    </Box>
   );
 }
 
-function Classes({ found }: { found: ProbeResult }) {
-  const names = found.columns ?? Object.keys(found.results[0]?.per_class ?? {});
-  return (
-    <Table.Root size="sm" width="auto" aria-label="Classes" css={{ "& td, & th": { fontSize: "body", px: 3, py: 1 } }}>
-      <Table.Header>
-        <Table.Row bg="transparent">
-          <Table.ColumnHeader pl={0} />
-          {found.results.map((row) => (
-            <Table.ColumnHeader key={row.pipeline} textAlign="end">
-              {row.pipeline === NONE ? "no augmentation" : row.pipeline}
-            </Table.ColumnHeader>
-          ))}
-        </Table.Row>
-      </Table.Header>
-      <Table.Body>
-        {names.map((name) => (
-          <Table.Row key={name} bg="transparent">
-            <Table.Cell pl={0}>{name}</Table.Cell>
-            {found.results.map((row) => (
-              <Table.Cell key={row.pipeline} textAlign="end">
-                {row.per_class[name]?.toFixed(3) ?? "none to judge"}
-              </Table.Cell>
-            ))}
-          </Table.Row>
-        ))}
-      </Table.Body>
-    </Table.Root>
-  );
-}
+const say = (value: number | undefined) => value?.toFixed(3) ?? "nothing";
 
 /** One probe, found again. */
 export function ProbePage() {

@@ -55,6 +55,9 @@ export interface ProbeRow extends Partial<Compared> {
 }
 
 export interface ProbeResult {
+  /** The answer, a sentence for each pipeline; not in results of older versions, as little as differences of classes. */
+  headline?: string[];
+  class_difference?: Record<string, Record<string, Compared>>;
   task: string;
   metric: string;
   split: string;
