@@ -6,7 +6,9 @@ import re
 import tarfile
 from pathlib import Path
 
+import numpy as np
 from playwright.sync_api import Page, expect
+from varlen.datasets.image_files import decode
 from varlen.demo.variants import write_variant
 
 from tests.browser.test_bench import FRESH, settled
@@ -130,3 +132,33 @@ def test_a_pixel_is_read_where_the_pointer_is(page: Page, varlen_address: str) -
     )
     page.get_by_text("matrix").click()
     expect(page.locator("details pre").first).to_contain_text("0.00000")
+
+
+def test_brightness_alone_on_one_own_picture(page: Page, varlen_address: str, survey_folder: Path) -> None:
+    """One picture in; only brightness; eleven variants of it, large, each nothing but lighter or darker."""
+    own = next(iter(sorted((survey_folder / "images" / "train").iterdir())))
+    page.goto(f"{varlen_address}/datasets")
+    page.get_by_label("Dataset files").set_input_files(own)
+    page.get_by_role("button", name="Import", exact=True).click()
+    expect(page.get_by_role("button", name="Start a pipeline for this")).to_be_visible()
+    page.get_by_role("button", name="Open on the bench").first.click()
+    page.wait_for_function(FRESH)
+    page.get_by_role("button", name="New", exact=True).click()
+    page.get_by_label("Name of the pipeline").fill("Lighter, darker")
+    page.get_by_role("dialog").get_by_role("button", name="empty").click()
+    expect(page.locator("[data-stop]")).to_have_count(0)
+    page.keyboard.press("a")
+    page.get_by_label("Find a step").fill("brightness")
+    page.keyboard.press("Enter")
+    expect(page.locator("[data-stop]")).to_have_count(1)
+    expect(page.get_by_role("region", name=re.compile("^Step brightness"))).to_be_visible()
+    settled(page)
+    tiles = page.locator("[data-testid=sheet] figure[data-fresh=true][data-tile]")
+    expect(tiles).to_have_count(11)
+    boxes = [tile.bounding_box() for tile in page.locator("[data-testid=sheet] figure").all()]
+    assert len(boxes) == 12
+    assert min(box["width"] for box in boxes if box) > 200
+    drawn = [decode(tile.screenshot(), "tile").reshape(-1, 3).mean(axis=0) for tile in page.locator("[data-testid=sheet] figure").all()]
+    assert len({round(float(each.mean()), 1) for each in drawn}) > 5  # of eleven, some are left as they are
+    for each in drawn:  # one factor for all three
+        assert np.ptp(each / drawn[0]) < 0.06

@@ -9,7 +9,7 @@ import { ErrorBox } from "../shell/PageState";
 import { isTyping } from "../shell/use-browser";
 import { lazyPart, ViewTools } from "../shell/views";
 import { redo, undo, useDraft } from "../state/draft";
-import { isWorst, orderOf, type Pick, useView, walkAlone } from "../state/view";
+import { isWorst, orderOf, type Pick, useAlone, useView, walkAlone } from "../state/view";
 import { sayName } from "../words/steps";
 import { Beginnings } from "./Beginnings";
 import { BenchTools } from "./BenchTools";
@@ -200,7 +200,7 @@ const Desk = memo(function Desk({ dataset, document, pipeline, revision, flush }
     placeholderData: keepOf(dataset.id),
   });
   const many = useWorst(dataset, document, view.pick, count, rows.data ?? NO_IMAGES);
-  const alone = view.alone?.dataset === dataset.id ? view.alone : null;
+  const alone = useAlone(dataset);
   const one = useQuery({
     ...askOneImage(dataset, alone?.filter ?? NO_FILTER, alone?.place ?? 0),
     enabled: alone !== null,

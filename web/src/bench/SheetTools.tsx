@@ -4,7 +4,7 @@ import { memo } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Dataset, PipelineDocument } from "../api/client";
 import { QuietSlider } from "../shell/fields";
-import { type Alone, LAYERS, type Pick, useView, WORST, walkAlone } from "../state/view";
+import { type Alone, LAYERS, type Pick, useAlone, useView, WORST, walkAlone } from "../state/view";
 import { AdviceList } from "./Advice";
 import { ComparisonChoice } from "./Comparison";
 import { NARROWEST, WIDEST } from "./sheet";
@@ -51,12 +51,12 @@ function pickRows(dataset: Dataset, way: string): void {
 
 /** Which images are on the sheet, how many variants of each, how large. */
 const Layout = memo(function Layout({ dataset, tileWidth }: { dataset: Dataset; tileWidth: number }) {
-  const alone = useView((view) => (view.alone?.dataset === dataset.id ? view.alone : null));
+  const alone = useAlone(dataset);
   const { pick, rows, variants, fits, pins } = useView(
     useShallow(({ pick, rows, variants, tileWidth, pins }) => ({ pick, rows, variants, fits: tileWidth === null, pins })),
   );
   const pinned = pins.some((pin) => pin.dataset === dataset.id);
-  if (alone) return <OneImage alone={alone} />;
+  if (alone) return alone.total > 1 ? <OneImage alone={alone} /> : null;
   return (
     <>
       <Flex align="center" gap={1} flex="none">

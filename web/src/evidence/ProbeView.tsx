@@ -15,7 +15,7 @@ import type { Compared, ProbeResult, ProbeRow } from "./results";
 
 const NONE = "none";
 const WIDTH = 620;
-const ROW = 40;
+const ROW = 52;
 const AXIS = 30;
 const LEFT = 8;
 

@@ -1,3 +1,4 @@
+import { useMemo } from "react";
 import { create } from "zustand";
 import { persist } from "zustand/middleware";
 import type { PipelineDocument } from "../api/client";
@@ -135,6 +136,14 @@ export const litIn = (lit: View["lit"], row: number) => (lit?.row === row ? lit.
 /** Light an object in all tiles of its row. */
 export function light(row: number, object: string | null): void {
   if (object !== litIn(useView.getState().lit, row)) useView.setState({ lit: object === null ? null : { row, object } });
+}
+
+/** The image that is alone on the sheet: the one chosen, or the only one of its dataset. */
+export function useAlone(dataset: { id: number; splits: { images: number }[] }): Alone | null {
+  const { id, splits } = dataset;
+  const chosen = useView(({ alone }) => (alone?.dataset === id ? alone : null));
+  const only = splits.reduce((sum, split) => sum + split.images, 0) === 1;
+  return useMemo(() => chosen ?? (only ? { dataset: id, filter: {}, place: 0, total: 1 } : null), [chosen, only, id]);
 }
 
 /** The image before or after the one that is alone on the sheet. */
