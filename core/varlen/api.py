@@ -167,9 +167,10 @@ def verify(edition: Edition | Path | str, *, deep: bool = False, dataset: Datase
     folder = Path(edition)
     key = None if signed_by is None else public_key(Path(signed_by))
     problems = _verify(folder, record=record, key=key)
+    not_checked: list[str] = []
     if deep and not problems:
-        problems = verify_deep(folder, lambda: _source(folder, dataset))
-    return Verdict(not problems, problems)
+        problems, not_checked = verify_deep(folder, lambda: _source(folder, dataset))
+    return Verdict(not problems, problems, not_checked)
 
 
 def recreate(edition: Edition | Path | str, row: int | str, *, dataset: Dataset | Path | str | None = None) -> Recreated:

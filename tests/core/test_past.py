@@ -40,7 +40,7 @@ def test_an_edition_of_0_1_is_verified_and_recreated(past: Path, form: str) -> N
     dataset = read_dataset(past / ("classes" if form == "class-folders" else "dataset"))
     assert verify(edition, record=record["record_digest"]) == []
     assert record["output_digest"] == digests["editions"][form]
-    assert verify_deep(edition, lambda: dataset) == []
+    assert verify_deep(edition, lambda: dataset).problems == []
     rows = list(read_rows(edition))
     mosaic = next(row for row in rows if any(step["id"] == "mosaic" for step in row["trace"]["steps"]))
     for row in (rows[0], mosaic):

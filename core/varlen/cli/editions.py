@@ -226,17 +226,21 @@ def verify(edition: EditionArgument,
     with progress_bar("checking", total * (2 if deep else 1)) as done:
         count = counter(done)
         problems = find_problems(edition, count, record, key)
+        not_checked: list[str] = []
         if deep:
-            problems += verify_deep(edition, lambda: source_of(edition, said, dataset), count)
+            found = verify_deep(edition, lambda: source_of(edition, said, dataset), count)
+            problems, not_checked = problems + found.problems, found.not_checked
     if as_json:
         print(json.dumps({"good": not problems, "problems": problems, "output_digest": said.get("output_digest"),
-                          "record_digest": said.get("record_digest"), "deep": deep}))  # fmt: skip
+                          "record_digest": said.get("record_digest"), "deep": deep, "not_checked": not_checked}))  # fmt: skip
     elif not problems:
         print(f"{name}: good, {total} images, {said['output_digest']}")
         older = "an older edition without a record digest: checked by the rules of its time"
         print(f"record {said['record_digest']}" if "record_digest" in said else older)
         if signed_by is not None:
             print(f"signed by {signed_by}")
+        elif not_checked and not record:
+            print(f"not checked: {', '.join(not_checked)}; --record or --signed-by covers it")
     if problems:
         for problem in problems if not as_json else ():
             say(f"{name}: {problem['file']}: {problem['problem']}")

@@ -16,6 +16,8 @@ from varlen.pipeline.document import differences
 class Verdict(NamedTuple):
     """What a check of an edition found; true when all is well. problems: {"file", "problem"} of each thing that is not as it was.
 
+    not_checked: what of the record a deep check can't make anew, by name; the record digest that the export told covers it.
+
     >>> import varlen as v
     >>> bool(v.Verdict(False, [{"file": "a.jpg", "problem": "missing"}]))
     False
@@ -23,6 +25,7 @@ class Verdict(NamedTuple):
 
     good: bool
     problems: list[Problem]
+    not_checked: list[str] = []  # noqa: RUF012, a tuple's default is never written to
 
     def __bool__(self) -> bool:
         return self.good

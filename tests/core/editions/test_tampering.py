@@ -18,8 +18,9 @@ from varlen.datasets.image_files import encode
 from varlen.editions.deep_verify import verify_deep
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
-from varlen.editions.record import record_digest
+from varlen.editions.record import OutputDigest, read_record, record_digest
 from varlen.editions.verify import verify
+from varlen.pipeline.document import from_json
 
 from tests.conftest import make_pipeline
 from tests.core.datasets.trees import write_tree
@@ -210,8 +211,6 @@ def resign(edition: Path) -> None:
     """Make all digests of an edition fit what lies there, as a patient forger would."""
     import hashlib
 
-    from varlen.editions.record import OutputDigest, read_record
-
     record: Any = read_record(edition)
     rows = [orjson.loads(line) for line in (edition / "rows.jsonl").read_bytes().splitlines()]
     for row in rows:
@@ -247,9 +246,37 @@ def test_what_was_changed_with_all_its_digests(made: tuple[Dataset, Path, str], 
         resign(forged)
         assert verify(forged) == []
         assert files_of(verify(forged, record=digest)) == {"edition.json"}
-        assert name in files_of(verify_deep(forged, lambda: dataset))
-    assert verify_deep(edition, lambda: dataset) == []
+        assert name in files_of(verify_deep(forged, lambda: dataset).problems)
+    assert verify_deep(edition, lambda: dataset).problems == []
     assert sorted(path.name for path in edition.parent.iterdir()) == ["edition", "source"]
+
+
+@pytest.mark.parametrize("name", ["README.md", "notes.txt", "left_out", "reduced", "said", "dataset", "known_as", "versions", "pipeline"])
+def test_what_is_said_of_an_edition_is_made_anew_too(made: tuple[Dataset, Path, str], tmp_path: Path, name: str) -> None:
+    """Each rewritten with every digest: found, or named among what was not checked."""
+    dataset, edition, _ = made
+    forged = tmp_path / "forged"
+    shutil.copytree(edition, forged)
+    record: Any = read_record(forged)
+    rewritten: dict[str, Any] = {"left_out": [{"source": "p0.png", "variant": 9, "reason": "dark"}], "reduced": ["3 masks"], "said": "so",
+                                 "dataset": "Another", "known_as": {"made_by": "luna"}, "versions": {"varlen": "9"}}  # fmt: skip
+    if "." in name:
+        (forged / name).write_text("Free of any rights.\n")
+        record["files"][name] = ""
+    elif name == "pipeline":
+        record["pipeline"]["name"] = "Another"
+        record["pipeline_digest"] = from_json(record["pipeline"]).digest
+    else:
+        record[name] = rewritten[name]
+    (forged / "edition.json").write_text(json.dumps(record))
+    resign(forged)
+    assert verify(forged) == []
+    found = verify_deep(forged, lambda: dataset)
+    in_record = name in ("left_out", "reduced", "said")
+    if "." in name or in_record:
+        assert ("edition.json" if in_record else name) in files_of(found.problems)
+    else:
+        assert {"pipeline": "the pipeline's name"}.get(name, name) in found.not_checked
 
 
 def test_an_edition_from_before_there_were_record_digests(made: tuple[Dataset, Path, str], tmp_path: Path) -> None:

@@ -33,7 +33,8 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
       <Box flex="none" width={`${EXAMPLE_WIDTH}px`}>
         <Example id={incoming.id} found={found} key={`${found.format} ${found.levels}`} />
         <Text fontSize="small" color="fg.muted" mt={2}>
-          {sentence(convention)} Do the labels sit on what they name?
+          {sentence(convention)}
+          {found.classes.length + found.label_map.length > 0 && " Do the labels sit on what they name?"}
         </Text>
       </Box>
       <Box flex="1" minWidth={0}>

@@ -19,8 +19,8 @@ export function ReadingQuestions({ setLevels, ...props }: Props & { setLevels: (
     <>
       {found.asks?.includes("mask_class") && <MaskClass {...props} />}
       {((found.unclear ?? 0) > 0 || found.levels) && <Levels found={found} change={setLevels} />}
-      <Splits {...props} />
-      <Groups {...props} />
+      {found.images > 1 && <Splits {...props} />}
+      {found.images > 1 && <Groups {...props} />}
       {found.turned > 0 && <Turned {...props} />}
       {found.classes.length > 0 && <Classes {...props} />}
       {found.keypoints.length > 0 && <MirrorPairs {...props} />}
@@ -91,12 +91,17 @@ function Splits({ found, choices, choose }: Props) {
       <SelectOne
         name="Splits"
         value={choices.splits}
-        options={{ files: found.splits_drawn ? "drawn, for the files name none: 80/10/10" : "as the files say", drawn: "drawn anew" }}
+        options={{ files: asTheySay(found), drawn: found.splits_drawn ? "drawn anew" : "drawn" }}
         change={(value) => choose({ splits: value as "files" | "drawn" })}
       />
       {choices.splits === "drawn" && <Shares choices={choices} choose={choose} />}
     </Question>
   );
+}
+
+function asTheySay({ splits_drawn, splits }: Props["found"]): string {
+  if (splits_drawn) return "drawn, for the files name none: 80/10/10";
+  return Object.keys(splits).join() === "train" ? "all for training" : "as the files say";
 }
 
 function Shares({ choices: { shares, stratify }, choose }: Omit<Props, "found">) {
