@@ -106,6 +106,7 @@ AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
     {"NAME": "django.contrib.auth.password_validation.NumericPasswordValidator"},
+    {"NAME": "varlen_server.people.names.HardToGuess"},
 ]
 SESSION_COOKIE_NAME = "varlen-session"
 SESSION_COOKIE_SAMESITE = "Lax"

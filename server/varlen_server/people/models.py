@@ -5,11 +5,13 @@ from __future__ import annotations
 import hashlib
 import secrets
 from datetime import datetime
+from typing import Any
 
 from django.contrib.auth.models import User
 from django.db import models
 from django.utils import timezone
 
+from varlen_server.people.names import look_of
 from varlen_server.people.roles import Role, Scope
 
 
@@ -28,12 +30,19 @@ class Member(models.Model):
 
     user = models.OneToOneField(User, on_delete=models.CASCADE, related_name="member")
     role = models.CharField(max_length=8, choices=Role.choices, default=Role.VIEWER)
+    #: What the name looks like; unique, so that of two who take names that look alike at the same moment one is refused.
+    look = models.CharField(max_length=3000, unique=True)
 
     class Meta:
         ordering = ("user__username",)
 
     def __str__(self) -> str:
         return f"{self.user.username}: {self.role}"
+
+    def save(self, *arguments: Any, **options: Any) -> None:
+        """Keep it, with the look of its name."""
+        self.look = self.look or look_of(self.user.username)
+        super().save(*arguments, **options)
 
 
 class Invitation(models.Model):

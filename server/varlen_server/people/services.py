@@ -26,6 +26,7 @@ from varlen_server.editions.models import Edition
 from varlen_server.errors import Conflict
 from varlen_server.evidence.models import Inquiry
 from varlen_server.people.models import Invitation, LogEntry, Member, Token, digest_of, new_secret
+from varlen_server.people.names import check_look
 from varlen_server.people.roles import Role, Scope
 from varlen_server.pipelines.models import Pipeline, Revision
 
@@ -75,6 +76,8 @@ def begin() -> None:
 
 #: How long an invitation can be used; the first account's link less, as it may do everything.
 INVITED, FIRST = timedelta(days=7), timedelta(hours=24)
+#: People for whom one address may fail to sign in within a quarter of an hour.
+MOST_NAMES = 20
 NO_INVITATION = "This invitation was used, has expired or was never made; ask for another."
 
 
@@ -96,12 +99,21 @@ def must_sign_in() -> None:
 
 def sign_in(request: HttpRequest, name: str, password: str) -> User:
     """Begin a session under a new key. Raises `NotSignedIn`, `TooManyAttempts`."""
+    if _tries_many_names():
+        raise TooManyAttempts
     user = authenticate(request, username=name, password=password)
     if user is None:
         note("could not sign in", "", who=name)
         raise TooManyAttempts if getattr(request, "axes_locked_out", False) else NotSignedIn
     _begin_session(request, user)
     return user
+
+
+def _tries_many_names() -> bool:
+    """Whether one address guesses at person after person, each too seldom to be shut out."""
+    visit = current()
+    lately = LogEntry.objects.filter(did="could not sign in", address=visit.address if visit else "", at__gt=timezone.now() - settings.AXES_COOLOFF_TIME)
+    return lately.values("who").distinct().count() >= MOST_NAMES
 
 
 def _begin_session(request: HttpRequest, user: User) -> None:
@@ -150,8 +162,7 @@ def accept(request: HttpRequest, secret: str, name: str, password: str) -> User:
         invitation = Invitation.objects.select_for_update().filter(digest=digest_of(secret)).first()
         if invitation is None or not invitation.open:
             raise ValidationError(NO_INVITATION)
-        user = _new_user(name, password)
-        Member.objects.create(user=user, role=invitation.role)
+        user = _new_user(name, password, invitation.role)
         invitation.used, invitation.used_by = timezone.now(), user.get_username()
         invitation.save(update_fields=["used", "used_by"])
         note("joined", f"as {invitation.role}", who=user.get_username())
@@ -159,21 +170,20 @@ def accept(request: HttpRequest, secret: str, name: str, password: str) -> User:
     return user
 
 
-def _new_user(name: str, password: str) -> User:
+def _new_user(name: str, password: str, role: str) -> User:
     name = User.normalize_username(name.strip())
     user = User(username=name)
     try:
         UnicodeUsernameValidator()(name)
+        check_look(name)
         validate_password(password, user)
     except Invalid as error:
         raise ValidationError(error.messages) from None
-    # Names that differ in case alone would be mistaken for each other.
-    if User.objects.filter(username__iexact=name).exists():
-        raise ValidationError("This name is taken.")
     user.set_password(password)
     try:
         with transaction.atomic():
             user.save()
+            Member.objects.create(user=user, role=role)  # which no two names that look alike get
     except IntegrityError:
         raise ValidationError("This name is taken.") from None
     return user

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from typing import Any
 
 import pytest
 from django.conf import settings as django_settings
 from django.contrib.auth.models import User
-from django.db import transaction
+from django.db import connection, transaction
 from django.test import Client
 from django.utils import timezone
 from varlen_server.people import services
@@ -238,3 +239,55 @@ def test_who_was_shut_out_comes_back_with_nothing_left_from_before(db: None) -> 
         assert token.get("/api/datasets").status_code == other.get("/api/datasets").status_code == 401
         accepted = {"secret": secret, "name": "stranger", "password": "some long password"}
         assert Client(HTTP_ORIGIN="http://testserver").post("/api/invitations/accept", accepted, content_type="application/json").status_code == 400
+
+
+@pytest.mark.parametrize("name", ["LUNA", "ｌｕｎａ", "ℓuna", "1una", " luna "])
+def test_names_that_look_alike_are_one_name(db: None, name: str) -> None:
+    person("luna", "editor")
+    assert _joined(name).json()["message"] in ("This name is taken.", "Enter a valid username. This value may contain only letters, numbers, "
+                                               "and @/./+/-/_ characters.")  # fmt: skip
+    assert Member.objects.count() == 1
+
+
+def test_letters_of_other_scripts(db: None) -> None:
+    """A whole name of one script is a name; Latin letters with one from elsewhere that looks like them are not."""
+    person("luna", "editor")
+    assert "several scripts" in _joined("lun\u0430").json()["message"]
+    assert _joined("\u043b\u0443\u043d\u0430").status_code == 201
+
+
+@pytest.mark.parametrize("password", [" " * 12, "passwordpassword", "by luna, for luna", "qwertyuiop12", "abcabcabcabcabc"])
+def test_passwords_that_are_guessed_soon(db: None, password: str) -> None:
+    assert _joined("luna", password).status_code == 400
+    assert Member.objects.count() == 0
+
+
+def test_of_names_that_look_alike_at_the_same_moment_one_is_made(transactional_db: None) -> None:
+    with ThreadPoolExecutor(6) as pool:
+        outcomes = sorted(pool.map(_apart, ["luna", "Luna", "LUNA", "lUna", "luNa", "lunA"]))
+    assert outcomes == [201] + [400] * 5
+    assert Member.objects.count() == 1
+
+
+def test_one_address_does_not_guess_at_everybody(db: None) -> None:
+    person("luna", "editor")
+    client = Client(HTTP_ORIGIN="http://testserver")
+    tried = [client.post("/api/session", {"name": f"moth{n}", "password": PASSWORD}, content_type="application/json").status_code for n in range(25)]
+    assert tried == [401] * 20 + [429] * 5
+    assert client.post("/api/session", {"name": "luna", "password": PASSWORD}, content_type="application/json").status_code == 429
+    elsewhere = Client(HTTP_ORIGIN="http://testserver", REMOTE_ADDR="10.0.0.9")
+    assert elsewhere.post("/api/session", {"name": "luna", "password": PASSWORD}, content_type="application/json").status_code == 200
+
+
+def _joined(name: str, password: str = PASSWORD) -> Any:
+    _, secret = services.invite(Role.EDITOR, "ada")
+    told = {"secret": secret, "name": name, "password": password}
+    return Client(HTTP_ORIGIN="http://testserver", raise_request_exception=False).post("/api/invitations/accept", told, content_type="application/json")
+
+
+def _apart(name: str) -> int:
+    """The same in a thread, with a connection of its own."""
+    try:
+        return _joined(name).status_code
+    finally:
+        connection.close()
