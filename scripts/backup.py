@@ -19,10 +19,13 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import postgres
+from one_of_us import alone
 from varlen_server.backups import BackupError, Busy, Database, make_backup, unpack
 
 PROJECT = Path(__file__).resolve().parent.parent
 STATE = Path(os.environ.get("VARLEN_STATE") or PROJECT / ".varlen").absolute()
+#: There while a restore is under way: what lies beside it is half a Varlen. `scripts/start.py` refuses to start it.
+UNFINISHED = STATE / "restore-unfinished"
 #: What makes a state folder one that is in use.
 SIGNS = ("database", "pictures", "editions", "secret")
 
@@ -43,8 +46,6 @@ def running_database() -> Iterator[Database]:
 
 
 def backup(target: Path) -> None:
-    if not (STATE / "database").is_dir():
-        raise BackupError(f"{STATE}: there is no Varlen here")
     begun = time.monotonic()
     with running_database() as database:
         made = make_backup(STATE, database, target, print)
@@ -53,11 +54,15 @@ def backup(target: Path) -> None:
 
 def restore(source: Path, replace: bool) -> None:
     there = [name for name in SIGNS if (STATE / name).exists()]
-    if there and not replace:
+    half = UNFINISHED.exists()
+    if there and not replace and not half:
         raise BackupError(f"{STATE} is not empty: restore into another (VARLEN_STATE=DIR), or set this one aside with REPLACE=1")
-    if there:
+    if half:
+        clear()  # a whole Varlen never bears the mark
+    elif there:
         set_aside()
     STATE.mkdir(parents=True, exist_ok=True)
+    UNFINISHED.write_text(f"{source.absolute()}\n")
     try:
         dump = unpack(source, STATE)
         with running_database() as database:
@@ -67,15 +72,25 @@ def restore(source: Path, replace: bool) -> None:
             if subprocess.run([sys.executable, "manage.py", "prepare"], cwd=PROJECT / "server", env=environment).returncode:
                 raise BackupError("bringing the restored database up to date failed")
     except BaseException:
-        # Half a Varlen would be taken for a whole one.
-        for name in (*SIGNS, "probes", "database.dump"):
-            path = STATE / name
-            if path.is_dir():
-                shutil.rmtree(path, ignore_errors=True)
-            else:
-                path.unlink(missing_ok=True)
+        clear()  # half a Varlen would be taken for a whole one
         raise
+    UNFINISHED.unlink()
     print(f"{STATE}: restored from {source}")
+
+
+def clear() -> None:
+    """Remove what a restore that did not end has left, its database first, which may still run."""
+    cluster = postgres.Cluster(STATE / "database", False)
+    if cluster.server_pid() is not None:
+        cluster.stop()
+    if cluster.data.exists() and not cluster.data.is_relative_to(STATE):
+        shutil.rmtree(cluster.data, ignore_errors=True)
+    for name in (*SIGNS, "probes", "database.dump", UNFINISHED.name):
+        path = STATE / name
+        if path.is_dir():
+            shutil.rmtree(path, ignore_errors=True)
+        else:
+            path.unlink(missing_ok=True)
 
 
 def set_aside() -> None:
@@ -102,10 +117,13 @@ def main() -> int:
     parser.add_argument("--replace", action="store_true")
     options = parser.parse_args()
     try:
-        if options.action == "backup":
-            backup(options.file)
-        else:
-            restore(options.file, options.replace)
+        if options.action == "backup" and not (STATE / "database").is_dir():
+            raise BackupError(f"{STATE}: there is no Varlen here")
+        with alone(STATE / "backup.lock", f"another backup or restore of {STATE} is under way"):
+            if options.action == "backup":
+                backup(options.file)
+            else:
+                restore(options.file, options.replace)
     except (BackupError, Busy, postgres.ReadProblems, OSError) as error:
         print(f"{options.action}: {error}", file=sys.stderr)
         return 1

@@ -17,7 +17,6 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import fcntl
 import hashlib
 import json
 import os
@@ -28,9 +27,10 @@ import socket
 import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Iterator
 from pathlib import Path
+
+from one_of_us import alone
 
 PROJECT = Path(__file__).resolve().parent.parent
 ROOT = os.geteuid() == 0
@@ -197,17 +197,7 @@ def free_port() -> int:
 @contextlib.contextmanager
 def locked(state: Path) -> Iterator[None]:
     """One of us at a time."""
-    state.mkdir(parents=True, exist_ok=True)
-    with (state / "lock").open("w") as lock:
-        deadline = time.monotonic() + 120
-        while True:
-            try:
-                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                break
-            except BlockingIOError:
-                if time.monotonic() > deadline:
-                    raise ReadProblems(f"another command has held {state / 'lock'} for two minutes") from None
-                time.sleep(0.1)
+    with alone(state / "lock", f"another command has held {state / 'lock'} for two minutes", 120):
         yield
 
 

@@ -21,6 +21,7 @@ from pathlib import Path
 
 import nginx
 import postgres
+from one_of_us import alone
 from varlen_server.supervisor import WILDCARDS, GaveUp, Part, Supervisor, is_loopback, names_of, parse_address
 
 PROJECT = Path(__file__).resolve().parent.parent
@@ -206,12 +207,31 @@ def main() -> None:
     if bool(options.tls_cert) != bool(options.tls_key):
         parser.error("--tls-cert and --tls-key belong together")
     check_outside_steps()
+    half = STATE / "restore-unfinished"
+    if half.exists():
+        sys.exit(f"{STATE}: a restore from {half.read_text().strip()} did not end; do it again with 'make restore FILE=…', or remove the folder")
+    # One that is being stopped needs a moment to end its database.
+    with alone(STATE / "running", f"the Varlen of {STATE} is running already; Ctrl-C where it runs, or 'make stop', stops it", PATIENCE_S):
+        begin(options)
+
+
+#: How long another start of the same folder is waited for, seconds.
+PATIENCE_S = 15.0
+
+
+def begin(options: argparse.Namespace) -> None:
+    """Settle where it listens and what its parts are to know; then run."""
     host, port = where(options)
     folder = None
     if options.sign_in:
         certificate = (options.tls_cert, options.tls_key) if options.tls_cert else None
         folder = nginx.prepare(STATE, host, port, PROJECT / "web" / "dist", certificate, os.environ.get("VARLEN_BEHIND_TLS") == "1")
     set_up(options, host)
+    run(options, host, port, folder)
+
+
+def run(options: argparse.Namespace, host: str, port: int, folder: Path | None) -> None:
+    """Start everything, keep it running, and stop it."""
     at = reached_at(host, port, "https" if options.tls_cert else "http")
     database("start")
     link = prepare("" if os.environ.get("VARLEN_NO_DEMO") else options.demo_images, at if options.sign_in else "")

@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -16,6 +18,10 @@ import pytest
 from varlen_server.backups import Busy, backing_up, deleting
 
 PROJECT = Path(__file__).resolve().parents[2]
+sys.path.insert(0, str(PROJECT / "scripts"))
+
+from one_of_us import alone  # noqa: E402, a script's module
+
 #: Everything that a page shows, asked of the application itself.
 PAGES = """
 import hashlib, json, re
@@ -164,6 +170,43 @@ def test_a_damaged_backup_is_refused_and_leaves_nothing(running: Path, tmp_path:
         assert done.returncode == 1, name
         assert len(done.stderr.strip().split("\n")) == 1, done.stderr
         assert not other.exists() or not [path for path in other.iterdir() if path.name in ("secret", "pictures", "editions", "database.dump")]
+
+
+def test_a_restore_that_was_killed_is_known_and_done_again(running: Path, tmp_path: Path) -> None:
+    """Killed at several moments: nothing starts on what it left, and the same command makes a whole one of it."""
+    saved, other = tmp_path / "moths.tar", running.with_name("backup-test-killed")
+    assert backup(running, "backup", str(saved)).returncode == 0
+    environment = {**os.environ, "VARLEN_STATE": str(other)}
+    for seconds in (0.8, 2.5):
+        command = [sys.executable, PROJECT / "scripts" / "backup.py", "restore", str(saved)]
+        process = subprocess.Popen(command, env=environment, start_new_session=True, stderr=subprocess.PIPE)
+        # Killed once it has begun; a slow machine needs longer to get there.
+        while not (other / "restore-unfinished").exists():
+            time.sleep(0.02)
+        time.sleep(seconds)
+        os.killpg(process.pid, signal.SIGKILL)
+        process.wait()
+        assert (other / "restore-unfinished").exists(), "it had ended already: kill it sooner"
+        started = subprocess.run([sys.executable, PROJECT / "scripts" / "start.py"], env=environment, capture_output=True, text=True, timeout=60)
+        assert started.returncode == 1
+        assert f"a restore from {saved} did not end" in started.stderr
+    done = backup(other, "restore", str(saved))
+    assert done.returncode == 0, done.stderr
+    database(other, "start")
+    try:
+        assert json.loads(shell(other, PAGES)) == json.loads(shell(running, PAGES))
+    finally:
+        database(other, "stop")
+
+
+def test_two_of_one_folder_wait_for_each_other_or_are_refused(running: Path, tmp_path: Path) -> None:
+    with alone(running / "backup.lock", ""):
+        assert "another backup or restore" in backup(running, "backup", str(tmp_path / "x.tar")).stderr
+    with alone(tmp_path / "running", ""):
+        command = [sys.executable, PROJECT / "scripts" / "start.py"]
+        done = subprocess.run(command, env={**os.environ, "VARLEN_STATE": str(tmp_path)}, capture_output=True, text=True, timeout=60)
+    assert done.returncode == 1
+    assert "is running already" in done.stderr
 
 
 def test_a_backup_where_there_is_no_room_or_nothing(running: Path, tmp_path: Path) -> None:

@@ -17,6 +17,7 @@ from varlen.pipeline.document import from_json
 from varlen_server.content_store import path_of
 from varlen_server.editions.models import Edition
 from varlen_server.editions.recovery import adopt_folders, restart_lost_jobs, retry_stalled_jobs
+from varlen_server.editions.services import resume
 from varlen_server.editions.tasks import make_edition
 
 pytestmark = pytest.mark.django_db(transaction=True)
@@ -78,14 +79,28 @@ def test_a_killed_worker_s_edition_goes_on_where_it_was(edition: Edition, expect
     assert kept.items() <= written.items()  # what was there was not made again
 
 
-def _mark_doing(job: int) -> None:
+def test_after_twenty_deaths_an_edition_has_stopped_and_can_be_started_again(edition: Edition, expected: str) -> None:
+    job = make_edition.defer(edition_id=edition.pk)
+    Edition.objects.filter(pk=edition.pk).update(state=Edition.State.WRITING)
+    _mark_doing(job, attempts=20)
+    work()
+    edition.refresh_from_db()
+    assert edition.state == Edition.State.STOPPED
+    assert "died 20 times" in edition.message
+    resume(edition.pk, leave_out=False)
+    work()
+    edition.refresh_from_db()
+    assert (edition.state, edition.output_digest) == (Edition.State.DONE, expected)
+
+
+def _mark_doing(job: int, attempts: int = 0) -> None:
     """Leave a job as a worker leaves it that was killed while doing it."""
     from django.db import connection
 
     with connection.cursor() as cursor:
         cursor.execute("insert into procrastinate_workers (last_heartbeat) values (now() - interval '1 hour') returning id")
         worker = cursor.fetchone()[0]
-        cursor.execute("update procrastinate_jobs set status = 'doing', worker_id = %s where id = %s", [worker, job])
+        cursor.execute("update procrastinate_jobs set status = 'doing', worker_id = %s, attempts = %s where id = %s", [worker, attempts, job])
 
 
 def test_a_worker_that_died_after_the_last_file_finds_the_edition_done(edition: Edition, expected: str, tmp_path: Path) -> None:

@@ -12,6 +12,7 @@ from django.db import transaction
 from django.db.models import BigIntegerField, F, Func, Value
 from procrastinate import App
 from procrastinate.contrib.django.models import ProcrastinateJob
+from procrastinate.jobs import Job, Status
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, EditionRecord, read_record
 from varlen.errors import VarlenError
@@ -95,9 +96,25 @@ def _fail_lost_imports() -> None:
 
 
 async def retry_stalled_jobs(app: App, silent_seconds: float = SILENT_SECONDS) -> int:
-    """Put jobs back whose worker has been silent; returns how many."""
+    """Put jobs back whose worker has been silent; returns how many. One that was tried too often has failed, and what it was for says so."""
     stalled = list(await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=silent_seconds))
     for job in stalled:
         if job.attempts < MOST_ATTEMPTS:
             await app.job_manager.retry_job(job)
+        else:
+            await app.job_manager.finish_job(job, Status.FAILED, delete_job=False)
+            await sync_to_async(_give_up)(job)
     return len(stalled)
+
+
+def _give_up(job: Job) -> None:
+    """Say of an edition, match or probe that its job has failed; imports are found by `fail_lost_imports`."""
+    from varlen_server.evidence.models import Inquiry
+
+    why = f"the process that did it died {MOST_ATTEMPTS} times, perhaps for want of memory: start it again"
+    if job.task_name == "make_edition":
+        under_way = [Edition.State.WAITING, Edition.State.WRITING]
+        Edition.objects.filter(pk=int(str(job.task_kwargs["edition_id"])), state__in=under_way).update(state=Edition.State.STOPPED, message=why)
+    elif job.task_name == "carry_out_inquiry":
+        running = [Inquiry.State.WAITING, Inquiry.State.RUNNING]
+        Inquiry.objects.filter(pk=int(str(job.task_kwargs["inquiry_id"])), state__in=running).update(state=Inquiry.State.STOPPED, message=why)

@@ -112,7 +112,8 @@ def sign_in(request: HttpRequest, name: str, password: str) -> User:
 def _tries_many_names() -> bool:
     """Whether one address guesses at person after person, each too seldom to be shut out."""
     visit = current()
-    lately = LogEntry.objects.filter(did="could not sign in", address=visit.address if visit else "", at__gt=timezone.now() - settings.AXES_COOLOFF_TIME)
+    since = timezone.now() - settings.AXES_COOLOFF_TIME
+    lately = LogEntry.objects.filter(did="could not sign in", address=visit.address if visit else "", at__gt=since)
     return lately.values("who").distinct().count() >= MOST_NAMES
 
 

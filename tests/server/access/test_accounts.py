@@ -282,7 +282,8 @@ def test_one_address_does_not_guess_at_everybody(db: None) -> None:
 def _joined(name: str, password: str = PASSWORD) -> Any:
     _, secret = services.invite(Role.EDITOR, "ada")
     told = {"secret": secret, "name": name, "password": password}
-    return Client(HTTP_ORIGIN="http://testserver", raise_request_exception=False).post("/api/invitations/accept", told, content_type="application/json")
+    client = Client(HTTP_ORIGIN="http://testserver", raise_request_exception=False)
+    return client.post("/api/invitations/accept", told, content_type="application/json")
 
 
 def _apart(name: str) -> int:
