@@ -34,7 +34,19 @@ from varlen.cli.editions import (
 from varlen.cli.evidence import evidence
 from varlen.cli.reading import ReadingOptions, reads_dataset
 from varlen.cli.remote import remote
-from varlen.cli.terminal import QUIET, DatasetArgument, JsonOption, PipelineArgument, counter, print_table, printable, progress_bar, say, write_file
+from varlen.cli.terminal import (
+    QUIET,
+    DatasetArgument,
+    JsonOption,
+    PipelineArgument,
+    Shown,
+    counter,
+    print_table,
+    printable,
+    progress_bar,
+    say,
+    write_file,
+)
 from varlen.errors import ReadProblems, VarlenError
 
 if TYPE_CHECKING:
@@ -60,6 +72,7 @@ def main() -> None:
     if "--quiet" in sys.argv:  # wherever it stands
         sys.argv.remove("--quiet")
         os.environ[QUIET] = "1"
+    sys.stdout = Shown(sys.stdout)
     try:
         app()
     except VarlenError as error:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import errno
 import os
+import re
 import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, TextIO
 
 import typer
 
@@ -125,6 +126,24 @@ def write_file(path: Path, data: bytes) -> None:
 def printable(text: str) -> str:
     """Text with control characters and what no terminal can show written as escapes."""
     return "".join(each if each.isprintable() else each.encode("unicode_escape").decode() for each in text)
+
+
+#: Control characters, which a terminal obeys, and those that turn the direction of text.
+_OBEYED = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
+
+
+class Shown:
+    """Standard output on which no name of a file can command a terminal: control characters come as \\u escapes, which JSON reads as the same."""
+
+    def __init__(self, out: TextIO) -> None:
+        self._out = out
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._out, name)
+
+    def write(self, text: str) -> int:
+        """Text as it may be shown."""
+        return self._out.write(_OBEYED.sub(lambda found: f"\\u{ord(found[0]):04x}", text))
 
 
 def say(text: str) -> None:

@@ -11,7 +11,7 @@ from typing import NotRequired, TypedDict
 from varlen.atomic_files import claimed
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import WRITERS, default_format, title_of
-from varlen.datasets.formats.base import FileNames, ImageLabels, LabelCounts, Writer, own_boxes
+from varlen.datasets.formats.base import FileNames, ImageLabels, LabelCounts, Writer, fitting_name, own_boxes
 from varlen.datasets.image_files import SUFFIX, is_upright
 from varlen.errors import EditionError
 
@@ -149,7 +149,7 @@ def _pictures(dataset: Dataset, writer: Writer, part: Path, progress: Callable[[
         label_map = dataset.label_map(key) if writer.label_maps else None
         labels = ImageLabels(entry.size, entry.objects, dict.fromkeys(entry.classes, 1.0), label_map, entry.extra)
         data, suffix = _file(dataset, writer, key)
-        file = writer.picture_path(entry.split, names[key], suffix, labels)
+        file = writer.picture_path(entry.split, fitting_name(names[key], "", suffix, key), suffix, labels)
         described = writer.encode_labels(file, labels)
         for path, content in {file: data, **described.files}.items():
             (part / path).parent.mkdir(parents=True, exist_ok=True)

@@ -138,9 +138,9 @@ class ImportOptions:
         """
         if not self.classes:
             return entry
-        names = self.class_names(found)
+        numbers = {name: number for number, name in enumerate(self.class_names(found))}
         renamed = dict(self.classes)
-        places = np.array([names.index(renamed[name]) if renamed[name] else -1 for name in found], np.int64)
+        places = np.array([numbers[renamed[name]] if renamed[name] else -1 for name in found], np.int64)
         objects = entry.objects
         if len(objects):
             kept = np.flatnonzero(places[objects.classes] >= 0).tolist()

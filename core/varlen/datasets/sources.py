@@ -21,6 +21,9 @@ READABLE = (".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff")
 #: Files that name pictures and say what is on them.
 LABEL_FILES = (".json", ".csv", ".tsv", ".jsonl", ".ndjson")
 
+#: The largest file that is read into memory; a sparse one may say that it is much larger than it is.
+MOST_BYTES = 4 << 30
+
 #: Archives that are not opened, and what unpacks them.
 UNPACKERS = {".7z": "7z x {}", ".rar": "unrar x {}"}
 
@@ -83,7 +86,11 @@ class Folder:
     def read(self, path: str) -> bytes:
         """The content of one file. Raises `DatasetError` naming it."""
         try:
-            return (self.root / path).read_bytes()
+            with (self.root / path).open("rb") as file:
+                size = os.fstat(file.fileno()).st_size
+                if size > MOST_BYTES:
+                    raise DatasetError(f"{self.root / path}: {size / 2**30:,.1f} GiB are too much for one file, {MOST_BYTES >> 30} are read")
+                return file.read()
         except (OSError, ValueError) as error:
             raise DatasetError(f"{self.root / path}: {getattr(error, 'strerror', None) or error}") from None
 

@@ -25,7 +25,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.digests import labels_digest
 from varlen.datasets.entry import StoredEntries
 from varlen.datasets.formats import WRITERS
-from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels, spread
+from varlen.datasets.formats.base import EncodedLabels, FileNames, ImageLabels, fitting_name, spread
 from varlen.datasets.summary import box_sides
 from varlen.editions.export_spec import ExportSpec
 from varlen.errors import DAMAGE, EditionError, VarlenError
@@ -162,7 +162,8 @@ class ChunkWriter:
         labels = ImageLabels(outcome.size, outcome.objects, outcome.classes, label_map, entry.extra)
         suffix = self.writer.suffix_for(self.spec.image)
         folder = spread(key, self.counts.get(entry.split, 0)) if self.writer.spreads else ""
-        file = self.writer.picture_path(entry.split, f"{folder}{self.names[key]}_v{variant}", suffix, labels)
+        name = fitting_name(self.names[key], f"_v{variant}", suffix, key)
+        file = self.writer.picture_path(entry.split, f"{folder}{name}", suffix, labels)
         return key, variant, plan, outcome, file, self.writer.encode_labels(file, labels)
 
     def _written(self, key: str, variant: int, plan: Plan, outcome: VariantLabels, file: str, described: EncodedLabels) -> WrittenRow:

@@ -207,7 +207,10 @@ def _disk_full(part: Path, chunks: _Chunks) -> str:
     """What is written, and how much room the rest will need by its measure."""
     written = sum(path.stat().st_size for path in part.rglob("*") if path.is_file())
     done = sum(chunks.size(number) for number in range(len(chunks)) if chunk_file(part, number).exists())
-    need = f"about {_megabytes(written / done * (chunks.total - done))} more are needed" if done else "how much is needed is not known yet"
+    # Rows and label files are put together from the chunks' own, which stay until then.
+    together = sum(path.stat().st_size for path in (part / "chunks").glob("*"))
+    more = written / done * (chunks.total - done) + together if done else 0.0
+    need = f"about {_megabytes(more)} more are needed" if done else "how much is needed is not known yet"
     free = shutil.disk_usage(part).free
     return f"{part.parent}: the disk is full after {done} of {chunks.total} images; {need}, {_megabytes(free)} are free. Make room and resume."
 

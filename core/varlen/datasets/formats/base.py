@@ -16,6 +16,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any, ClassVar, NamedTuple, Protocol
 
 import numpy as np
+import orjson
 from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
@@ -257,6 +258,29 @@ def size_of(files: SourceFiles, path: str) -> Size:
     return upright_size(files.read(path), path)
 
 
+def json_bytes(value: Any, option: int = 0) -> bytes:
+    """A label as JSON, in as much memory as it needs: each result of `orjson.dumps` keeps 4 KB, of which 100,000 labels would fill 400 MB."""
+    return bytes(memoryview(orjson.dumps(value, option=option)))
+
+
+def numbered(names: Iterable[str]) -> dict[str, int]:
+    """The place of each name."""
+    return {name: number for number, name in enumerate(names)}
+
+
+#: The longest name of a file, bytes.
+LONGEST_NAME = 255
+_CUT_TO = 200
+
+
+def fitting_name(name: str, end: str, suffix: str, key: str) -> str:
+    """`name` with `end`; cut, with a mark that follows from the key, where no file can be called so."""
+    encoded = name.encode("utf-8", "surrogatepass")
+    if len(encoded) + len(end) + len(suffix) <= LONGEST_NAME:
+        return name + end
+    return f"{encoded[:_CUT_TO].decode('utf-8', 'ignore')}_{_mark(key)}{end}"
+
+
 def no_objects(key: str) -> Objects:
     """What an image without objects has of them."""
     return make_objects([], key, [], [], [], [], [], [], [])
@@ -305,8 +329,13 @@ class FileNames:
     def _name(self, key: str, split: str) -> str:
         name = _short(key, split)
         if self._met and short_hash(f"{split}\x1f{name.lower()}") in self._met:
-            name += "_" + hashlib.sha256(key.encode("utf-8", "surrogatepass")).hexdigest()[:8]
+            name += f"_{_mark(key)}"
         return name
+
+
+def _mark(key: str) -> str:
+    """What tells keys apart whose names are alike."""
+    return hashlib.sha256(key.encode("utf-8", "surrogatepass")).hexdigest()[:8]
 
 
 #: No folder gets more files than this, where its format can spread them.

@@ -12,7 +12,7 @@ from typing import Any, BinaryIO
 
 import orjson
 
-from varlen.datasets.formats.base import ListedImage, Reading
+from varlen.datasets.formats.base import ListedImage, Reading, numbered
 from varlen.datasets.formats.coco_objects import (
     ORIENTED,
     ImageReader,
@@ -150,7 +150,8 @@ class CocoReader:
         self._find_pictures()
         ordered = self._ordered()
         names = tuple(item["name"] for item in ordered)
-        places = {mark: names.index(name) for mark, name in self.names.items()}
+        numbers = numbered(names)
+        places = {mark: numbers[name] for mark, name in self.names.items()}
         skeleton = self._skeleton(ordered)
         turned = self.tilted and self.turned == self.outlined and not self.named_boxes
         if turned:

@@ -11,7 +11,7 @@ import orjson
 from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.formats.base import EncodedLabels, ImageLabels, Writer, WrittenImage
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, Writer, WrittenImage, json_bytes
 from varlen.datasets.formats.coco_objects import NAME, ORIENTED, places_of_points, point_names
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
@@ -42,7 +42,7 @@ class CocoWriter(Writer):
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
         image = {"file_name": file.split("/", 2)[2], "width": labels.size.width, "height": labels.size.height, **labels.extra}
         objects = describe_objects(labels.objects, labels.size, self.dataset)
-        return EncodedLabels(orjson.dumps(image, option=SORTED), [orjson.dumps(each, option=SORTED) for each in objects])
+        return EncodedLabels(orjson.dumps(image, option=SORTED), [json_bytes(each, SORTED) for each in objects])
 
     def write_label_files(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
         """Image and annotation ids count from 1 within each file."""

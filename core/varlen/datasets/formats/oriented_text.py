@@ -9,7 +9,7 @@ something about the picture and are passed over. Written is `images/<split>/` an
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -18,7 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage, no_objects, size_of
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage, no_objects, numbered, size_of
 from varlen.datasets.formats.tree import Signs, Tree, spread, stem_of
 from varlen.datasets.formats.words import number
 from varlen.datasets.import_options import ImportOptions
@@ -92,7 +92,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     drawn = {} if named else default_splits({"": tree.pictures})
     classes = tuple(sorted(names))
     listed = (ListedImage(key, (named.get(key) or drawn.get(key, "train"), by_key.get(key, ""))) for key in tree.pictures)
-    return Reading(classes, listed, _Read(tree.files, classes), len(tree.pictures), problems, drawn=bool(drawn))
+    return Reading(classes, listed, _Read(tree.files, numbered(classes)), len(tree.pictures), problems, drawn=bool(drawn))
 
 
 def _lines(files: SourceFiles, path: str) -> list[str]:
@@ -105,7 +105,8 @@ def _lines(files: SourceFiles, path: str) -> list[str]:
 @dataclass(frozen=True, slots=True)
 class _Read:
     files: SourceFiles
-    classes: tuple[str, ...]
+    #: The number of each class.
+    numbers: Mapping[str, int]
 
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         split, path = image.body
@@ -123,7 +124,7 @@ class _Read:
                 problems.note("bad-label", str(error))
                 continue
             difficult = int(words[9]) if len(words) > 9 and words[9].isdecimal() and len(words[9]) < 7 else 0
-            found.append((self.classes.index(words[8]), corners, {DIFFICULT: difficult} if difficult else {}))
+            found.append((self.numbers[words[8]], corners, {DIFFICULT: difficult} if difficult else {}))
         if not found:
             return Entry(image.key, split, size, no_objects(image.key))
         count = len(found)

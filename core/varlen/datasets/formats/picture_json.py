@@ -9,13 +9,13 @@ corners of a box; an item may hold a box instead. Coordinates are continuous pix
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Any
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, size_of
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, numbered, size_of
 from varlen.datasets.formats.tree import Signs, Tree, spread, stem_of
 from varlen.datasets.formats.words import box_of, columns_of, points_of
 from varlen.datasets.import_options import ImportOptions
@@ -108,7 +108,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     drawn = {} if named else default_splits({"": keys})
     classes = tuple(sorted(name for name in names if name))
     listed = (ListedImage(key, (named.get(key) or drawn.get(key, "train"), by_key.get(key, ""))) for key in keys)
-    return Reading(classes, listed, _Read(tree.files, classes), len(keys), problems, drawn=bool(drawn))
+    return Reading(classes, listed, _Read(tree.files, numbered(classes)), len(keys), problems, drawn=bool(drawn))
 
 
 def _label(item: dict[str, Any]) -> str:
@@ -119,7 +119,8 @@ def _label(item: dict[str, Any]) -> str:
 @dataclass(frozen=True, slots=True)
 class _Read:
     files: SourceFiles
-    classes: tuple[str, ...]
+    #: The number of each class.
+    numbers: Mapping[str, int]
 
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         split, path = image.body
@@ -129,9 +130,9 @@ class _Read:
             place = f"{path}: item {number}"
             try:
                 label = _label(item)
-                if label not in self.classes:
+                if label not in self.numbers:
                     raise DatasetError(f"{place}: has no label")
-                found.append((self.classes.index(label), *_shape(item, place)))
+                found.append((self.numbers[label], *_shape(item, place)))
             except DatasetError as error:
                 problems.note("bad-label", str(error))
         if not found:

@@ -14,7 +14,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -23,7 +23,18 @@ from typing import Any
 import orjson
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, WrittenImage, no_objects, size_of
+from varlen.datasets.formats.base import (
+    EncodedLabels,
+    ImageLabels,
+    ListedImage,
+    Reading,
+    Writer,
+    WrittenImage,
+    json_bytes,
+    no_objects,
+    numbered,
+    size_of,
+)
 from varlen.datasets.formats.tree import Signs, Tree
 from varlen.datasets.formats.words import box_of, columns_of, in_pixels
 from varlen.datasets.import_options import ImportOptions
@@ -145,7 +156,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions, only: str |
     if fractions:
         problems.remark("fractions", "no coordinate is above 1: read as shares of the pictures' sides")
     classes = tuple(sorted(names))
-    return Reading(classes, listed, _Read(files, classes, fractions), len(rows), problems, drawn=bool(drawn), columns=columns)
+    return Reading(classes, listed, _Read(files, numbered(classes), fractions), len(rows), problems, drawn=bool(drawn), columns=columns)
 
 
 def _label(row: dict[str, Any], columns: dict[str, str]) -> str:
@@ -156,7 +167,8 @@ def _label(row: dict[str, Any], columns: dict[str, str]) -> str:
 @dataclass(frozen=True, slots=True)
 class _Read:
     files: SourceFiles
-    classes: tuple[str, ...]
+    #: The number of each class.
+    numbers: Mapping[str, int]
     fractions: bool
 
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
@@ -176,7 +188,7 @@ class _Read:
                 problems.note("bad-label", str(error))
                 continue
             if box is not None:
-                numbers.append(self.classes.index(label))
+                numbers.append(self.numbers[label])
                 boxes.append(in_pixels(box, size, self.fractions))
             elif label and label not in whole:
                 whole.append(label)
@@ -200,7 +212,7 @@ class TableWriter(Writer):
         rows: list[list[Any]] = [[name] for name in sorted(labels.classes)]
         for number, box in zip(labels.objects.classes.tolist(), labels.objects.boxes.round(4).tolist(), strict=True):
             rows.append([self.dataset.classes[number], *box])
-        return EncodedLabels(labels=[orjson.dumps(row) for row in rows])
+        return EncodedLabels(labels=[json_bytes(row) for row in rows])
 
     def write_label_files(self, folder: Path, splits: list[str], images: Iterable[WrittenImage]) -> list[str]:
         boxes = bool(self.contents.boxes)
