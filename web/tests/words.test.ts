@@ -1,7 +1,7 @@
 import { describe, expect, test, vi } from "vitest";
 import type { Parameter, PipelineStep } from "../src/api/client";
 import { pictureWidth } from "../src/picture/widths";
-import { counted, inOrder, percent, sayBytes, sayChange, sayCounts, saySeconds, saySplit, sentence } from "../src/words/figures";
+import { counted, inOrder, percent, sayBytes, sayChange, sayCounts, saySeconds, saySplit, sentence, toldApart } from "../src/words/figures";
 import { matters, sayParameter, sayRange, sayStep } from "../src/words/steps";
 
 const step = (name: string, more: object) => ({ id: "a", step: name, ...more }) as unknown as PipelineStep;
@@ -98,3 +98,19 @@ test.each([
 ])("a difference in a few words", (change, said) =>
   expect(sayChange({ step: "a", ...change } as Parameters<typeof sayChange>[0])).toBe(said),
 );
+
+test("things of one name are told apart by who made them and when, then by number", () => {
+  const at = "2026-12-01T21:04:05Z";
+  const things = [
+    { id: 1, name: "Moths", created: at, made_by: "luna" },
+    { id: 2, name: "Moths", created: at, made_by: "ada" },
+    { id: 3, name: "Moths", created: at, made_by: "ada" },
+    { id: 4, name: "Lamps", created: at },
+  ];
+  expect([...toldApart(things).values()]).toEqual([
+    "Moths (luna, 2026-12-01 21:04)",
+    "Moths (ada, 2026-12-01 21:04), number 2",
+    "Moths (ada, 2026-12-01 21:04), number 3",
+    "Lamps",
+  ]);
+});

@@ -7,6 +7,7 @@ import { NumberField, TextInPlace } from "../shell/fields";
 import { NARROW, NewPipeline } from "../shell/NewPipeline";
 import { redo, undo, useDraft } from "../state/draft";
 import { may } from "../state/session";
+import { toldApart } from "../words/figures";
 import type { Saving } from "./saving";
 import { reshuffle } from "./saving";
 
@@ -127,12 +128,13 @@ const SeedAndHistory = memo(function SeedAndHistory({ seed, past, future }: Hist
 });
 
 const DatasetChoice = memo(function DatasetChoice({ datasets, dataset, choose }: Omit<Props, "name" | "seed" | "saving">) {
+  const names = toldApart(datasets);
   return (
     <NativeSelect.Root size="xs" width="clamp(110px, 14vw, 180px)" flex="none">
       <NativeSelect.Field aria-label="Dataset" value={dataset.id} onChange={(event) => choose(Number(event.target.value))}>
         {datasets.map((row) => (
           <option key={row.id} value={row.id}>
-            {row.name}
+            {names.get(row.id)}
           </option>
         ))}
       </NativeSelect.Field>

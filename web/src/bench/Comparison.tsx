@@ -7,7 +7,7 @@ import { askDifferences, askPipelines, askRevisions } from "../api/queries";
 import type { TileFeed } from "../picture/tile-feed";
 import { useDraft } from "../state/draft";
 import { type Against, useView } from "../state/view";
-import { sayChange } from "../words/figures";
+import { sayChange, toldApart } from "../words/figures";
 import { sayName } from "../words/steps";
 
 /** A pipeline in which one step alone happens, the others off; the pipeline itself stays as it is. */
@@ -33,6 +33,7 @@ export const ComparisonChoice = memo(function ComparisonChoice({ pipeline }: { p
   const against = useView((view) => view.against);
   const pipelines = useQuery(askPipelines);
   const revisions = useQuery(askRevisions(pipeline));
+  const names = toldApart(pipelines.data ?? []);
   const choose = async (value: string) => {
     const [kind, id] = value.split(":");
     if (kind === "revision") {
@@ -65,7 +66,7 @@ export const ComparisonChoice = memo(function ComparisonChoice({ pipeline }: { p
             ?.filter((each) => each.id !== pipeline)
             .map((each) => (
               <option key={each.id} value={`pipeline:${each.id}`}>
-                {each.name}
+                {names.get(each.id)}
               </option>
             ))}
         </optgroup>

@@ -20,7 +20,7 @@ import { ErrorBox, ListState, Nothing, PageLink } from "../shell/PageState";
 import { ViewTools } from "../shell/views";
 import { may } from "../state/session";
 import { orderOf, USUAL_FILES, useView } from "../state/view";
-import { counted, sayBytes, saySeconds } from "../words/figures";
+import { counted, sayBytes, saySeconds, withTheirNames } from "../words/figures";
 import type { CurvePoint } from "./Curves";
 
 const Curves = lazy(() => import("./Curves"));
@@ -53,8 +53,8 @@ export function Trials() {
     onSuccess: () => refresh(client, "trials"),
   });
   const unready = [cells, datasets, pipelines].find((each) => each.data === undefined);
-  const across = datasets.data ?? [];
-  const down = pipelines.data ?? [];
+  const across = withTheirNames(datasets.data ?? []);
+  const down = withTheirNames(pipelines.data ?? []);
   const cellOf = (pipeline: number, dataset: number) => cells.data?.find((cell) => cell.pipeline === pipeline && cell.dataset === dataset);
   const metrics = [...new Set(cells.data?.flatMap((cell) => cell.scores.map(nameOf)) ?? [])].sort();
   // What was measured on images that were not trained on says more.

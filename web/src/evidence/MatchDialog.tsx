@@ -8,6 +8,7 @@ import { PageDialog } from "../shell/Dialog";
 import { ErrorBox } from "../shell/PageState";
 import { useDraft } from "../state/draft";
 import { may } from "../state/session";
+import { toldApart } from "../words/figures";
 import { InquiryProgress } from "./InquiryProgress";
 import { MatchView } from "./MatchView";
 import type { MatchResult, SuggestedStep } from "./results";
@@ -42,6 +43,7 @@ export function MatchDialog({ dataset, document, close }: Props) {
     onSuccess: (made) => useDraft.getState().change(() => made.document as unknown as PipelineDocument),
   });
   const taken = (step: SuggestedStep) => document.steps.some((each) => each.id === step.id);
+  const names = toldApart(others);
   return (
     <PageDialog title="Match the field" size="cover" scrolls close={close}>
       <Flex align="center" gap={3} wrap="wrap" mb={4}>
@@ -52,7 +54,7 @@ export function MatchDialog({ dataset, document, close }: Props) {
           <NativeSelect.Field aria-label="Field" value={chosen ?? ""} onChange={(event) => setField(Number(event.target.value))}>
             {others.map((each) => (
               <option key={each.id} value={each.id}>
-                {each.name}
+                {names.get(each.id)}
               </option>
             ))}
           </NativeSelect.Field>

@@ -8,6 +8,7 @@ import { PageDialog } from "../shell/Dialog";
 import { NumberField } from "../shell/fields";
 import { ErrorBox } from "../shell/PageState";
 import { may } from "../state/session";
+import { toldApart } from "../words/figures";
 import { InquiryProgress } from "./InquiryProgress";
 import { ProbeView } from "./ProbeView";
 import type { ProbeResult } from "./results";
@@ -51,6 +52,7 @@ export function ProbeDialog({ dataset, document, close }: Props) {
       void refresh(client, "inquiries");
     },
   });
+  const names = toldApart(others);
   const shown = open ?? before.data?.[0]?.id ?? null;
   return (
     <PageDialog title="Does it help?" size="cover" scrolls close={close}>
@@ -68,7 +70,7 @@ export function ProbeDialog({ dataset, document, close }: Props) {
           >
             <Checkbox.HiddenInput />
             <Checkbox.Control />
-            <Checkbox.Label>{each.name}</Checkbox.Label>
+            <Checkbox.Label>{names.get(each.id)}</Checkbox.Label>
           </Checkbox.Root>
         ))}
         <Flex align="center" gap={2}>

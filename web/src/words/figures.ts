@@ -15,6 +15,33 @@ export function counted(count: number, noun: string, more = `${noun}s`): string 
   return `${count} ${count === 1 ? noun : more}`;
 }
 
+interface Named {
+  id: number;
+  name: string;
+  created: string;
+  made_by?: string;
+}
+
+/** A name for each thing of a list, by its id: its own; where several have the same, with who made it and when, or its number. */
+export function toldApart(things: readonly Named[]): Map<number, string> {
+  const same = (label: (thing: Named) => string) => {
+    const counts = new Map<string, number>();
+    for (const thing of things) counts.set(label(thing), (counts.get(label(thing)) ?? 0) + 1);
+    return (thing: Named) => (counts.get(label(thing)) ?? 0) > 1;
+  };
+  const plain = (thing: Named) => thing.name;
+  const made = ({ name, made_by, created }: Named) => `${name} (${made_by ? `${made_by}, ` : ""}${created.slice(0, 16).replace("T", " ")})`;
+  const [isPlain, isMade] = [same(plain), same(made)];
+  const label = (thing: Named) => (!isPlain(thing) ? thing.name : isMade(thing) ? `${made(thing)}, number ${thing.id}` : made(thing));
+  return new Map(things.map((thing) => [thing.id, label(thing)]));
+}
+
+/** The same things under names that tell them apart. */
+export function withTheirNames<T extends Named>(things: readonly T[]): T[] {
+  const names = toldApart(things);
+  return things.map((thing) => ({ ...thing, name: names.get(thing.id) ?? thing.name }));
+}
+
 /** A share as “12.5 %”. */
 export const percent = (share: number, digits = 1) => `${(share * 100).toFixed(digits)} %`;
 
