@@ -64,7 +64,7 @@ def _locked(state: Path, how: int) -> Iterator[None]:
 FORM = 1
 DATABASE, LIST = "database.dump", "backup.json"
 #: What is kept of the folder, beside the database: small copies for the screen are made again.
-KEPT = ("secret", "pictures", "editions", "probes")
+KEPT = ("secret", "signing-key", "signing-key.pub", "pictures", "editions", "probes")
 BLOCK = 1 << 20
 Say = Callable[[str], None]
 
@@ -209,7 +209,7 @@ def unpack(source: Path, state: Path) -> Path:
             raise BackupError(f"{source}: {name!r} does not belong into a backup")
         path = dump if name == DATABASE else state / name
         path.parent.mkdir(parents=True, exist_ok=True)
-        private = name in ("secret", DATABASE)
+        private = name in ("secret", "signing-key", DATABASE)
         with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600 if private else 0o644), "wb") as out:
             while block := file.read(BLOCK):
                 out.write(block)

@@ -61,6 +61,8 @@ def _database() -> dict[str, Any]:
 
 
 SECRET_KEY = _secret()
+#: Whether editions are signed, with `signing-key` in the state folder.
+SIGN_EDITIONS = os.environ.get("VARLEN_SIGN") == "1"
 DEBUG = False
 #: Names under which pages may be asked for; any other, as of a page elsewhere whose name was pointed at this machine, is refused.
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *(name for name in os.environ.get("VARLEN_HOSTS", "").split(",") if name)]

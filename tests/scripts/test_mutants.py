@@ -9,8 +9,19 @@ from tests.conftest import PROJECT
 
 
 def test_a_fault_is_put_in_and_noticed() -> None:
-    command = [sys.executable, PROJECT / "scripts" / "mutants.py", "--count", "1", "--seed", "3", "--jobs", "1", "--only", "core/varlen/draws.py"]
-    done = subprocess.run([*command, "--tests", "test_draws.py"], capture_output=True, text=True, check=False)
+    command = [
+        sys.executable,
+        PROJECT / "scripts" / "mutants.py",
+        "--count",
+        "1",
+        "--seed",
+        "3",
+        "--jobs",
+        "1",
+        "--only",
+        "core/varlen/atomic_files.py",
+    ]
+    done = subprocess.run([*command, "--tests", "test_atomic_files.py"], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     assert "1 of them tried" in done.stdout
     assert "| **all** | 1 | 1 (100%) |" in done.stdout

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import shutil
 from pathlib import Path
 from typing import Any
@@ -13,6 +14,8 @@ from procrastinate.contrib.django import app
 from varlen.datasets.formats import read_dataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
+from varlen.editions.signature import public_key, signer_of
+from varlen.editions.verify import verify
 from varlen.pipeline.document import from_json
 from varlen_server.content_store import path_of
 from varlen_server.editions.models import Edition
@@ -77,6 +80,17 @@ def test_a_killed_worker_s_edition_goes_on_where_it_was(edition: Edition, expect
     written = {path.name: path.stat().st_mtime_ns for path in edition.folder.rglob("*.jpg")}
     assert kept
     assert kept.items() <= written.items()  # what was there was not made again
+
+
+def test_a_server_that_signs(edition: Edition, settings: Any) -> None:
+    settings.SIGN_EDITIONS = True
+    make_edition(edition_id=edition.pk)
+    edition.refresh_from_db()
+    key = settings.STATE / "signing-key.pub"
+    assert verify(edition.folder, key=public_key(key)) == []
+    assert edition.signed_by == signer_of(edition.folder) != ""
+    (edition.folder / "signature.json").write_text(json.dumps({"public_key": edition.signed_by}))
+    assert signer_of(edition.folder) == ""
 
 
 def test_after_twenty_deaths_an_edition_has_stopped_and_can_be_started_again(edition: Edition, expected: str) -> None:

@@ -16,6 +16,7 @@ import orjson
 from varlen.atomic_files import write_whole
 from varlen.editions.record import SIGNATURE, read_record
 from varlen.errors import EditionError
+from varlen.stores import Store, url_of
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
@@ -90,8 +91,33 @@ def sign(edition: Path, key: Ed25519PrivateKey) -> Signature:
         raise EditionError(f"{edition}: an edition of its time has no record digest, and nothing to sign")
     made = Signature(varlen_signature=1, record_digest=digest, public_key=_text(key.public_key()),
                      signature=base64.b64encode(key.sign(digest.encode())).decode())  # fmt: skip
-    write_whole(edition / SIGNATURE, orjson.dumps(made, option=orjson.OPT_INDENT_2) + b"\n")
+    data = orjson.dumps(made, option=orjson.OPT_INDENT_2) + b"\n"
+    if url := url_of(edition):
+        Store(url).write(SIGNATURE, data)
+    else:
+        write_whole(edition / SIGNATURE, data)
     return made
+
+
+def _read(edition: Path) -> bytes | None:
+    """The signature's file, None where there is none."""
+    if url := url_of(edition):
+        store = Store(url)
+        return store.read(SIGNATURE) if store.has(SIGNATURE) else None
+    path = edition / SIGNATURE
+    return path.read_bytes() if path.exists() else None
+
+
+def signer_of(edition: Path) -> str:
+    """The public key that an edition says it is signed with, in base64; "" where it is not signed by it."""
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+
+    try:
+        said = orjson.loads(_read(edition) or b"{}").get("public_key", "")
+        key = Ed25519PublicKey.from_public_bytes(base64.b64decode(said, validate=True))
+    except (OSError, ValueError, TypeError, AttributeError):
+        return ""
+    return "" if signature_problem(edition, key) else str(said)
 
 
 def signature_problem(edition: Path, key: Ed25519PublicKey) -> str:
@@ -99,10 +125,11 @@ def signature_problem(edition: Path, key: Ed25519PublicKey) -> str:
     from cryptography.exceptions import InvalidSignature
 
     try:
-        said = orjson.loads((edition / SIGNATURE).read_bytes())
+        data = _read(edition)
+        if data is None:
+            return "there is none"
+        said = orjson.loads(data)
         digest, signature = said["record_digest"], base64.b64decode(said["signature"], validate=True)
-    except FileNotFoundError:
-        return "there is none"
     except (OSError, ValueError, KeyError, TypeError) as error:
         return f"can't be read ({str(error)[:80]})"
     if digest != read_record(edition).get("record_digest"):

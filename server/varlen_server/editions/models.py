@@ -47,6 +47,8 @@ class Edition(Authored):
     message = models.TextField(default="")
     output_digest = models.CharField(max_length=71, default="")
     record_digest = models.CharField(max_length=71, default="")
+    #: The public key that it is signed with, in base64; "" for none.
+    signed_by = models.CharField(max_length=44, default="")
     #: Kinds of labels that may be lost, as its orderer agreed to; and what of labels is lost.
     accept_loss = models.JSONField(default=list)
     lost = models.JSONField(default=list)

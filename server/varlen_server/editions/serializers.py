@@ -87,6 +87,7 @@ class EditionSerializer(serializers.ModelSerializer):
             "message",
             "output_digest",
             "record_digest",
+            "signed_by",
             "number",
             "lost",
             "counts",

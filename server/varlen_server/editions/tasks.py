@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from django.conf import settings
 from django.utils import timezone
 from procrastinate import RetryStrategy
@@ -13,6 +14,7 @@ from varlen.datasets.dataset import Dataset as CoreDataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
 from varlen.editions.record import RECORD, image_count, read_record
+from varlen.editions.signature import new_key, private_key, sign, signer_of
 from varlen.editions.to_store import copy_to_store
 from varlen.editions.verify import verify
 from varlen.errors import EditionError, VarlenError
@@ -76,12 +78,23 @@ def source_of(edition: Edition) -> CoreDataset:
 
 
 def finish(edition: Edition) -> None:
-    """Take over what the folder's record says."""
+    """Take over what the folder's record says; sign it where this Varlen signs."""
     record = read_record(edition.folder)
+    if settings.SIGN_EDITIONS and record.get("record_digest") and not signer_of(edition.folder):
+        sign(edition.folder, signing_key())
     images = image_count(record)
     _end(edition, Edition.State.DONE, done=images, total=images, output_digest=record["output_digest"],
-         record_digest=record.get("record_digest", ""), lost=[*record.get("lost", []), *record.get("reduced", [])], counts=record["counts"],
-         statistics=record.get("statistics", {}), left_out=record.get("left_out", []), message="")  # fmt: skip
+         record_digest=record.get("record_digest", ""), signed_by=signer_of(edition.folder), counts=record["counts"],
+         lost=[*record.get("lost", []), *record.get("reduced", [])], statistics=record.get("statistics", {}),
+         left_out=record.get("left_out", []), message="")  # fmt: skip
+
+
+def signing_key() -> Ed25519PrivateKey:
+    """The key in this Varlen's state folder, made when it is first needed; its public part lies beside it."""
+    path = settings.STATE / "signing-key"
+    if not path.exists():
+        new_key(path)
+    return private_key(path)
 
 
 def _end(edition: Edition, state: Edition.State, **values: object) -> None:

@@ -12,6 +12,7 @@ from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats import read_dataset
 from varlen.editions.export import export
 from varlen.editions.export_spec import ExportSpec
+from varlen.editions.signature import new_key, signer_of
 from varlen.editions.to_store import MARK, copy_to_store, staging_of
 from varlen.editions.verify import verify
 from varlen.errors import DatasetError, EditionError, VarlenError
@@ -52,6 +53,17 @@ def test_an_edition_in_a_store_is_the_one_in_a_folder(stored: str, bucket: Store
     assert not staging_of(url).parent.exists()
     with pytest.raises(EditionError, match="there is an edition here already"):
         export(survey, PIPELINE, url, spec, resume=True, accept_loss=["all"])
+
+
+def test_an_edition_in_a_store_is_signed_there(bucket: Store, survey: Dataset, tmp_path: Path) -> None:
+    public, other = new_key(tmp_path / "maker"), new_key(tmp_path / "other")
+    url = f"{bucket.url}/signed"
+    v.export(survey, PIPELINE, url, variants=0, sign=tmp_path / "maker")
+    assert v.verify(url, signed_by=public)
+    assert v.verify(url, signed_by=other).problems == [{"file": "signature.json", "problem": "is not of this key"}]
+    assert signer_of(Path(url))
+    Store(url).remove("signature.json")
+    assert v.verify(url, signed_by=public).problems == [{"file": "signature.json", "problem": "there is none"}]
 
 
 def test_nothing_is_complete_before_all_is_there_and_it_goes_on(

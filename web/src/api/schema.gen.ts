@@ -1533,6 +1533,7 @@ export interface components {
             message?: string;
             output_digest?: string;
             record_digest?: string;
+            signed_by?: string;
             number?: number;
             /** @description What its format holds of the source not at all, or only in part, in words. */
             readonly lost: string[];

@@ -77,6 +77,11 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
           record {edition.record_digest}
         </Text>
       )}
+      {edition.signed_by && (
+        <Text fontSize="caption" color="fg.muted" overflowWrap="anywhere" data-testid="signed-by">
+          signed with the key whose public part is <code>{edition.signed_by}</code>: <code>varlen verify FOLDER --signed-by KEY.pub</code>
+        </Text>
+      )}
       {edition.lost.length > 0 && (
         <Text fontSize="small" mt={2} data-testid="lost">
           Not in this format: {edition.lost.join("; ")}.
