@@ -1,4 +1,4 @@
-.PHONY: start serve stop backup restore test release bench lint format screenshots types step-docs docs notebook mutants
+.PHONY: start serve stop backup restore test battery release bench lint format screenshots types step-docs docs notebook mutants
 
 start:
 	@scripts/setup --demo
@@ -25,6 +25,12 @@ test:
 	@scripts/together scripts/front-tests scripts/check
 	@.venv/bin/python -m pytest tests/package tests/core -n auto --durations 10
 	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server tests/docs --durations 10" ".venv/bin/python -m pytest tests/browser --durations 10"
+
+battery:
+	@scripts/setup --dev
+	@VARLEN_BATTERY=1 .venv/bin/python -m pytest -s tests/battery
+	@VARLEN_BATTERY=1 .venv/bin/python -m pytest -n auto tests/core/datasets/test_hostile.py tests/core/editions/test_tampering.py tests/core/editions/test_full_disk.py
+	@VARLEN_BATTERY=1 .venv/bin/python -m pytest tests/server/test_hostile.py tests/server/test_full_disk.py tests/server/access
 
 release:
 	@scripts/setup --dev
