@@ -191,6 +191,8 @@ def check_backup(source: Path, take: Callable[[str, BinaryIO], None] | None = No
         raise BackupError(f"{source}: not a backup, or damaged ({error})") from None
     if listed is None:
         raise BackupError(f"{source}: it ends before its end; it is not whole")
+    if not isinstance(listed, dict) or not isinstance(listed.get("files"), dict):
+        raise BackupError(f"{source}: not a backup; its list of files can't be read")
     if listed.get("varlen_backup") != FORM:
         raise BackupError(f"{source}: made by another version of Varlen ({listed.get('varlen', 'unknown')}), in a form this one can't read")
     wrong = sorted(name for name in found.keys() | listed["files"].keys() if found.get(name) != listed["files"].get(name))

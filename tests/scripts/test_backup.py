@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import hashlib
+import io
 import json
 import os
 import shutil
 import signal
 import subprocess
 import sys
+import tarfile
 import threading
 import time
 from collections.abc import Iterator
@@ -15,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from varlen_server.backups import Busy, backing_up, deleting
+from varlen_server.backups import LIST, BackupError, Busy, backing_up, check_backup, deleting, unpack
 
 PROJECT = Path(__file__).resolve().parents[2]
 sys.path.insert(0, str(PROJECT / "scripts"))
@@ -170,6 +173,58 @@ def test_a_damaged_backup_is_refused_and_leaves_nothing(running: Path, tmp_path:
         assert done.returncode == 1, name
         assert len(done.stderr.strip().split("\n")) == 1, done.stderr
         assert not other.exists() or not [path for path in other.iterdir() if path.name in ("secret", "pictures", "editions", "database.dump")]
+
+
+def _forged(path: Path, members: list[tuple[tarfile.TarInfo, bytes]], listed: object) -> Path:
+    with tarfile.open(path, "w") as archive:
+        for about, data in [*members, (tarfile.TarInfo(LIST), json.dumps(listed).encode())]:
+            about.size = len(data)
+            archive.addfile(about, io.BytesIO(data))
+    return path
+
+
+def _member(name: str, kind: bytes = tarfile.REGTYPE, to: str = "") -> tarfile.TarInfo:
+    about = tarfile.TarInfo(name)
+    about.type, about.linkname = kind, to
+    return about
+
+
+FORGED = {
+    "out of the folder": [_member("../outside")], "from the root": [_member("/tmp/outside")], "deep out": [_member("pictures/../../outside")],
+    "a link": [_member("pictures", tarfile.SYMTYPE, "/tmp"), _member("pictures/outside")],
+    "a hard link": [_member("pictures/a", tarfile.LNKTYPE, "/etc/passwd")],
+    "a pipe": [_member("pictures/a", tarfile.FIFOTYPE)], "a device": [_member("pictures/a", tarfile.CHRTYPE)],
+    "twice": [_member("pictures/a"), _member("pictures/a")], "a file for a folder": [_member("pictures"), _member("pictures/a")],
+    "something else": [_member("bin/sh")], "a name with NUL": [_member("pictures/a\0b")], "a long name": [_member("pictures/" + "n" * 300)],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", FORGED)
+def test_a_forged_backup_writes_nowhere_else(tmp_path: Path, what: str) -> None:
+    state = tmp_path / "deep" / "state"
+    state.mkdir(parents=True)
+    names = {about.name: hashlib.sha256(b"").hexdigest() for about in FORGED[what]}
+    source = _forged(tmp_path / "x.tar", [(about, b"") for about in FORGED[what]], {"varlen_backup": 1, "files": names})
+    with pytest.raises((BackupError, OSError, ValueError)):
+        unpack(source, state)
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["deep", "x.tar"]
+    assert [path.name for path in (tmp_path / "deep").iterdir()] == ["state"]
+    assert not Path("/tmp/outside").exists()
+
+
+@pytest.mark.parametrize("listed", [[], {}, {"varlen_backup": 1}, {"varlen_backup": 1, "files": []}, {"varlen_backup": 9, "files": {}}, "so", None])
+def test_a_list_that_is_none(tmp_path: Path, listed: object) -> None:
+    with pytest.raises(BackupError):
+        check_backup(_forged(tmp_path / "x.tar", [], listed))
+
+
+def test_a_backup_on_a_full_disk_leaves_nothing(running: Path, tmp_path: Path) -> None:
+    """A limit on the size of files stands for the disk's end."""
+    command = f"ulimit -f 40; exec '{sys.executable}' '{PROJECT / 'scripts' / 'backup.py'}' backup '{tmp_path / 'x.tar'}'"
+    done = subprocess.run(["bash", "-c", command], env={**os.environ, "VARLEN_STATE": str(running)}, capture_output=True, text=True, check=False)
+    assert done.returncode == 1
+    assert len(done.stderr.strip().splitlines()) == 1, done.stderr
+    assert list(tmp_path.iterdir()) == []
 
 
 def test_a_restore_that_was_killed_is_known_and_done_again(running: Path, tmp_path: Path) -> None:
