@@ -103,6 +103,7 @@ export function EditionDialog({ dataset, document, revision, close }: Props) {
       }
     >
       <Flex direction="column" gap={4}>
+        <Text color="fg.muted">An edition is the exported dataset: images, labels, and a record from which each can be made again.</Text>
         <Field.Root>
           <Field.Label>Name</Field.Label>
           <Input size="sm" value={name} onChange={(event) => setName(event.target.value)} />

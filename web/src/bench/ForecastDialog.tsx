@@ -29,6 +29,9 @@ export function ForecastDialog({ dataset, document, catalogue, close }: Props) {
   const found = useQuery(askForecast(dataset, document, DRAWS));
   return (
     <PageDialog title="Forecast" size="xl" scrolls close={close}>
+      <Text color="fg.muted">
+        What becomes of the labels: the pipeline carried out on them alone, many times, without touching a pixel.
+      </Text>
       {found.error && <ErrorBox error={found.error} />}
       {found.isPending && (
         <Flex align="center" gap={3} color="fg.muted" py={6}>

@@ -151,18 +151,38 @@ const Next = memo(function Next({ look, make, match, probe }: Pick<Props, "look"
         size="sm"
         px={2}
         onClick={match}
-        title="Compare with pictures of the field (M)"
+        title="Match: measure pictures from where the model will work, and be told which steps make the variants like them (M)"
       >
         Match
       </Button>
-      <Button flex="none" variant="ghost" colorPalette="gray" size="sm" px={2} onClick={probe} title="Does it help? A quick experiment (P)">
+      <Button
+        flex="none"
+        variant="ghost"
+        colorPalette="gray"
+        size="sm"
+        px={2}
+        onClick={probe}
+        title="Probe: train a small network with this pipeline and without, in minutes; does it help? (P)"
+      >
         Probe
       </Button>
-      <Button flex="none" variant="outline" size="sm" onClick={look} title="What becomes of the labels (F)">
+      <Button
+        flex="none"
+        variant="outline"
+        size="sm"
+        onClick={look}
+        title="Forecast: what becomes of the labels, without touching a pixel (F)"
+      >
         Forecast
       </Button>
       <May to="edit">
-        <Button flex="none" colorPalette="amber" size="sm" onClick={make} title="Make an edition (E)">
+        <Button
+          flex="none"
+          colorPalette="amber"
+          size="sm"
+          onClick={make}
+          title="Export: images, labels and a record of how each was made (E)"
+        >
           Make an edition
         </Button>
       </May>

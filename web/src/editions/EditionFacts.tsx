@@ -61,7 +61,7 @@ export function EditionFacts({ edition, dataset }: { edition: Edition; dataset: 
           Save the pipeline's file
         </Button>
       </Command>
-      <Heading>output digest</Heading>
+      <Heading>output digest: the same digest, the same bytes</Heading>
       <Text fontFamily="mono" fontSize="caption" color="fg.muted" overflowWrap="anywhere" data-testid="output-digest">
         {edition.output_digest}
       </Text>

@@ -28,7 +28,10 @@ export function Editions() {
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
-        <Text color="fg.muted">{editions.data ? counted(editions.data.length, "edition") : ""}</Text>
+        <Text color="fg.muted" truncate>
+          {editions.data &&
+            `${counted(editions.data.length, "edition")}: exported datasets, each with a record of how every image was made`}
+        </Text>
         {Boolean(editions.data?.length) && (
           <Flex ml="auto" mr={2}>
             <Finder words={words} setWords={setWords} what="an edition" />

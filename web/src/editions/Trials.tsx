@@ -71,7 +71,9 @@ export function Trials() {
   return (
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
-        <Text color="fg.muted">every pipeline on every dataset</Text>
+        <Text color="fg.muted" truncate>
+          pipelines × datasets: an edition of each, and its scores
+        </Text>
       </ViewTools>
       {start.error && <ErrorBox error={start.error} />}
       <ListState asked={unready ?? cells} what="the trials" />
@@ -121,7 +123,9 @@ export function Trials() {
         <Table.Root size="sm" aria-label="Trials" width="auto" css={{ "& td, & th": { fontSize: "body", verticalAlign: "top" } }}>
           <Table.Header>
             <Table.Row bg="transparent">
-              <Table.ColumnHeader pl={0}>pipeline</Table.ColumnHeader>
+              <Table.ColumnHeader pl={0} minWidth="150px">
+                pipeline
+              </Table.ColumnHeader>
               {across.map((dataset) => (
                 <Table.ColumnHeader key={dataset.id} minWidth="190px">
                   <Tick name={dataset.name} on={on.includes(`d${dataset.id}`)} toggle={() => toggle(`d${dataset.id}`)} />

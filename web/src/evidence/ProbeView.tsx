@@ -141,25 +141,29 @@ function Forest({ found, metric }: { found: ProbeResult; metric: string }) {
           </text>
         </g>
       </svg>
-      <Box flex="1 1 240px" minWidth="200px">
+      <Box flex="1 1 0" minWidth="200px">
         {found.results.map((row) => (
           <Flex key={row.pipeline} height={`${ROW}px`} direction="column" justify="center" data-verdict={row.pipeline}>
             {row.verdict ? (
               <>
-                <Text fontWeight={600} color={row.verdict === "hurts" ? "loss" : row.verdict === "helps" ? "amber.fg" : undefined}>
-                  {row.verdict}{" "}
-                  <Text as="span" fontWeight={400} color="fg.muted" fontSize="small">
-                    {signed(row.difference ?? 0)} ({signed(row.interval?.[0] ?? 0)} … {signed(row.interval?.[1] ?? 0)})
-                  </Text>
+                <Text
+                  fontWeight={600}
+                  lineHeight={1.3}
+                  color={row.verdict === "hurts" ? "loss" : row.verdict === "helps" ? "amber.fg" : undefined}
+                >
+                  {row.verdict}
+                </Text>
+                <Text color="fg.muted" fontSize="small" lineHeight={1.3} truncate>
+                  {signed(row.difference ?? 0)} ({signed(row.interval?.[0] ?? 0)} … {signed(row.interval?.[1] ?? 0)})
                 </Text>
                 {row.to_tell && (
-                  <Text fontSize="caption" color="fg.muted" lineHeight={1.2}>
+                  <Text fontSize="caption" color="fg.muted" lineHeight={1.3} truncate title={row.to_tell}>
                     what would tell: {row.to_tell}
                   </Text>
                 )}
               </>
             ) : (
-              <Text color="fg.muted">what the others are compared with</Text>
+              <Text color="fg.muted">the baseline</Text>
             )}
           </Flex>
         ))}
