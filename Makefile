@@ -24,13 +24,13 @@ test:
 	@scripts/setup --dev
 	@scripts/together scripts/front-tests scripts/check
 	@.venv/bin/python -m pytest tests/package tests/core -n auto --durations 10
-	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server tests/docs --durations 10" ".venv/bin/python -m pytest tests/browser --durations 10"
+	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server tests/docs/test_pages.py --durations 10" ".venv/bin/python -m pytest tests/docs/test_notebook.py tests/docs/test_site.py tests/browser --durations 10"
 
 battery:
 	@scripts/setup --dev
 	@VARLEN_BATTERY=1 .venv/bin/python -m pytest -s tests/battery
 	@VARLEN_BATTERY=1 .venv/bin/python -m pytest -n auto tests/core/datasets/test_hostile.py tests/core/editions/test_tampering.py tests/core/editions/test_full_disk.py
-	@VARLEN_BATTERY=1 .venv/bin/python -m pytest tests/server/test_hostile.py tests/server/test_full_disk.py tests/server/access
+	@VARLEN_BATTERY=1 .venv/bin/python -m pytest tests/server/test_hostile.py tests/server/test_full_disk.py tests/server/access tests/scripts/test_backup.py
 
 release:
 	@scripts/setup --dev

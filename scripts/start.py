@@ -207,6 +207,7 @@ def main() -> None:
     if bool(options.tls_cert) != bool(options.tls_key):
         parser.error("--tls-cert and --tls-key belong together")
     check_outside_steps()
+    where(options)  # an address that is refused leaves nothing behind
     half = STATE / "restore-unfinished"
     if half.exists():
         sys.exit(f"{STATE}: a restore from {half.read_text().strip()} did not end; do it again with 'make restore FILE=…', or remove the folder")
