@@ -20,12 +20,10 @@ from pathlib import Path
 
 import postgres
 from one_of_us import alone
-from varlen_server.backups import BackupError, Busy, Database, make_backup, unpack
+from varlen_server.backups import DATABASE, UNFINISHED, BackupError, Busy, Database, make_backup, unpack
 
 PROJECT = Path(__file__).resolve().parent.parent
 STATE = Path(os.environ.get("VARLEN_STATE") or PROJECT / ".varlen").absolute()
-#: There while a restore is under way: what lies beside it is half a Varlen. `scripts/start.py` refuses to start it.
-UNFINISHED = STATE / "restore-unfinished"
 #: What makes a state folder one that is in use.
 SIGNS = ("database", "pictures", "editions", "secret")
 
@@ -54,7 +52,8 @@ def backup(target: Path) -> None:
 
 def restore(source: Path, replace: bool) -> None:
     there = [name for name in SIGNS if (STATE / name).exists()]
-    half = UNFINISHED.exists()
+    mark = STATE / UNFINISHED
+    half = mark.exists()
     if there and not replace and not half:
         raise BackupError(f"{STATE} is not empty: restore into another (VARLEN_STATE=DIR), or set this one aside with REPLACE=1")
     if half:
@@ -62,7 +61,7 @@ def restore(source: Path, replace: bool) -> None:
     elif there:
         set_aside()
     STATE.mkdir(parents=True, exist_ok=True)
-    UNFINISHED.write_text(f"{source.absolute()}\n")
+    mark.write_text(f"{source.absolute()}\n")
     try:
         dump = unpack(source, STATE)
         with running_database() as database:
@@ -74,7 +73,7 @@ def restore(source: Path, replace: bool) -> None:
     except BaseException:
         clear()  # half a Varlen would be taken for a whole one
         raise
-    UNFINISHED.unlink()
+    mark.unlink()
     print(f"{STATE}: restored from {source}")
 
 
@@ -85,7 +84,7 @@ def clear() -> None:
         cluster.stop()
     if cluster.data.exists() and not cluster.data.is_relative_to(STATE):
         shutil.rmtree(cluster.data, ignore_errors=True)
-    for name in (*SIGNS, "probes", "database.dump", UNFINISHED.name):
+    for name in (*SIGNS, "probes", DATABASE, UNFINISHED):
         path = STATE / name
         if path.is_dir():
             shutil.rmtree(path, ignore_errors=True)

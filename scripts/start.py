@@ -22,11 +22,14 @@ from pathlib import Path
 import nginx
 import postgres
 from one_of_us import alone
+from varlen_server.backups import UNFINISHED
 from varlen_server.supervisor import WILDCARDS, GaveUp, Part, Supervisor, is_loopback, names_of, parse_address
 
 PROJECT = Path(__file__).resolve().parent.parent
 SERVER = PROJECT / "server"
 STATE = Path(os.environ.get("VARLEN_STATE") or PROJECT / ".varlen")
+#: How long another start of the same folder is waited for, seconds.
+PATIENCE_S = 15.0
 
 
 def database(action: str, *options: str) -> None:
@@ -208,16 +211,12 @@ def main() -> None:
         parser.error("--tls-cert and --tls-key belong together")
     check_outside_steps()
     where(options)  # an address that is refused leaves nothing behind
-    half = STATE / "restore-unfinished"
+    half = STATE / UNFINISHED
     if half.exists():
         sys.exit(f"{STATE}: a restore from {half.read_text().strip()} did not end; do it again with 'make restore FILE=…', or remove the folder")
     # One that is being stopped needs a moment to end its database.
     with alone(STATE / "running", f"the Varlen of {STATE} is running already; Ctrl-C where it runs, or 'make stop', stops it", PATIENCE_S):
         begin(options)
-
-
-#: How long another start of the same folder is waited for, seconds.
-PATIENCE_S = 15.0
 
 
 def begin(options: argparse.Namespace) -> None:

@@ -65,6 +65,8 @@ FORM = 1
 DATABASE, LIST = "database.dump", "backup.json"
 #: What is kept of the folder, beside the database: small copies for the screen are made again.
 KEPT = ("secret", "signing-key", "signing-key.pub", "pictures", "editions", "probes")
+#: There in a state folder while a restore is under way: what lies beside it is half a Varlen.
+UNFINISHED = "restore-unfinished"
 BLOCK = 1 << 20
 Say = Callable[[str], None]
 

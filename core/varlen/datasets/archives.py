@@ -18,7 +18,7 @@ import tempfile
 import weakref
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import IO, Any, BinaryIO, ClassVar, Generic, NamedTuple, TypeVar, cast
@@ -99,7 +99,7 @@ class Archive(Generic[E]):
 
     def near(self, suffix: str, folders: tuple[str, ...]) -> list[str]:
         """Files with a suffix right in the top folder and in `folders`, sorted."""
-        return sorted(path for path in self.paths if path.endswith(suffix) and PurePosixPath(path).parent.as_posix() in (".", *folders))
+        return near_the_top(self.paths, suffix, folders)
 
     def has(self, path: str) -> bool:
         """Whether there is such a file in the archive."""
@@ -242,6 +242,11 @@ def _is_text(path: str) -> bool:
     except UnicodeEncodeError:
         return False
     return True
+
+
+def near_the_top(paths: Iterable[str], suffix: str, folders: tuple[str, ...]) -> list[str]:
+    """Of paths those with a suffix right in the top folder and in `folders`, sorted."""
+    return sorted(path for path in paths if path.endswith(suffix) and PurePosixPath(path).parent.as_posix() in (".", *folders))
 
 
 def is_tar(path: Path) -> bool:

@@ -12,7 +12,7 @@ from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO, Protocol, cast
 
-from varlen.datasets.archives import TarArchive, ZipArchive, is_tar
+from varlen.datasets.archives import TarArchive, ZipArchive, is_tar, near_the_top
 from varlen.errors import DatasetError, VarlenError
 from varlen.stores import Store, url_of
 
@@ -168,7 +168,7 @@ class StoredFolder:
 
     def near(self, suffix: str, folders: tuple[str, ...]) -> list[str]:
         """Files with a suffix right in the top folder and in `folders`, sorted."""
-        return sorted(path for path in self.paths if path.endswith(suffix) and PurePosixPath(path).parent.as_posix() in (".", *folders))
+        return near_the_top(self.paths, suffix, folders)
 
     def has(self, path: str) -> bool:
         """Whether there is such a file."""

@@ -60,11 +60,13 @@ class Probe:
 
     def to_json(self) -> dict[str, Any]:
         """As plain values."""
+        results = self.results
+        against = {name: self._against_none(name) for name in self.runs if name != NONE}
         return {
-            "headline": [self._headline(row) for row in self.results if row["pipeline"] != NONE],
+            "headline": [_headline(row, against[row["pipeline"]]) for row in results if row["pipeline"] != NONE],
             "task": self.task.name, "metric": self.task.metric, "split": self.split, "seeds": self.seeds, "steps": self.steps,
-            "seconds": round(self.seconds, 1), "results": self.results, "robustness": {name: self._robustness(name) for name in self.runs},
-            "robustness_difference": {name: self._against_none(name) for name in self.runs if name != NONE},
+            "seconds": round(self.seconds, 1), "results": results, "robustness": {name: self._robustness(name) for name in self.runs},
+            "robustness_difference": against,
             "class_difference": {name: self._by_class(name) for name in self.runs if name != NONE},
             "columns": list(self.task.columns), "conditions": list(CONDITIONS),
             "pipelines": self.pipelines, "dataset": self.dataset, "notes": self.notes, "proxy": PROXY, "version": __version__,
@@ -120,13 +122,6 @@ class Probe:
         return {column: _plain(difference([_column(run, place) for run in mine], [_column(run, place) for run in none]))
                 for place, column in enumerate(self.task.columns) if any(whole[:, place].any() for _, whole in none)}  # fmt: skip
 
-    def _headline(self, row: dict[str, Any]) -> str:
-        """The answer in a sentence: *Lamp drift: no difference shown; in the dark it helps (+0.15)*."""
-        plain = row["verdict"] if row["verdict"] == "no difference shown" else f"{row['verdict']} ({row['difference']:+.2f})"
-        told = [(f"{UNDER[name]} it {found['verdict']}", found) for name, found in self._against_none(row["pipeline"]).items()]
-        clear = [f"{says} ({found['difference']:+.2f})" for says, found in told if found["verdict"] != "no difference shown"]
-        return f"{row['pipeline']}: {'; '.join([plain, *clear])}"
-
     def __repr__(self) -> str:
         lines = [f"{row['pipeline']} {row['mean']:.3f}" + (f" ({row['difference']:+.3f}, {row['verdict']})" if "verdict" in row else "")
                  for row in self.results]  # fmt: skip
@@ -136,6 +131,14 @@ class Probe:
         from varlen.evidence.probe_run import html_table
 
         return html_table(self.to_json())
+
+
+def _headline(row: dict[str, Any], against: dict[str, dict[str, Any]]) -> str:
+    """The answer in a sentence: *Lamp drift: no difference shown; in the dark it helps (+0.15)*. against: what each condition shows."""
+    plain = row["verdict"] if row["verdict"] == "no difference shown" else f"{row['verdict']} ({row['difference']:+.2f})"
+    clear = [f"{UNDER[name]} it {found['verdict']} ({found['difference']:+.2f})" for name, found in against.items()
+             if found["verdict"] != "no difference shown"]  # fmt: skip
+    return f"{row['pipeline']}: {'; '.join([plain, *clear])}"
 
 
 def _column(run: tuple[Floats, Floats], place: int) -> tuple[Floats, Floats]:

@@ -142,8 +142,8 @@ LONGEST_END_S = 5.0
 _SAMPLES: list[Samples] = []
 
 
-def _by_name(reader: object) -> bool:
-    """Whether another process can have a reader of paired arrays by its name, which those of notebooks, scripts and functions don't allow."""
+def _can_be_sent(reader: object) -> bool:
+    """Whether a reader of paired arrays can be sent to another process: one defined in a notebook, a script or another function can't."""
     if getattr(reader, "__module__", "") in ("__main__", "__mp_main__"):
         return False
     try:
@@ -218,7 +218,7 @@ class Batches:
 
     def _started(self) -> ProcessPoolExecutor:
         if self._pool is None:
-            forked = not all_importable(self.samples.pipeline.all_steps()) or not all(map(_by_name, self.samples.also.values()))
+            forked = not all_importable(self.samples.pipeline.all_steps()) or not all(map(_can_be_sent, self.samples.also.values()))
             self._folder = tempfile.mkdtemp(prefix="varlen-batches-", dir=memory_folder())
             self._pool = processes(self.workers, _begin, (self.samples,), forked)
             self._end = weakref.finalize(self, _end, self._pool, self._folder)

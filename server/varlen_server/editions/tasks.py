@@ -80,11 +80,12 @@ def source_of(edition: Edition) -> CoreDataset:
 def finish(edition: Edition) -> None:
     """Take over what the folder's record says; sign it where this Varlen signs."""
     record = read_record(edition.folder)
-    if settings.SIGN_EDITIONS and record.get("record_digest") and not signer_of(edition.folder):
-        sign(edition.folder, signing_key())
+    signed_by = signer_of(edition.folder)
+    if settings.SIGN_EDITIONS and record.get("record_digest") and not signed_by:
+        signed_by = sign(edition.folder, signing_key())["public_key"]
     images = image_count(record)
     _end(edition, Edition.State.DONE, done=images, total=images, output_digest=record["output_digest"],
-         record_digest=record.get("record_digest", ""), signed_by=signer_of(edition.folder), counts=record["counts"],
+         record_digest=record.get("record_digest", ""), signed_by=signed_by, counts=record["counts"],
          lost=[*record.get("lost", []), *record.get("reduced", [])], statistics=record.get("statistics", {}),
          left_out=record.get("left_out", []), message="")  # fmt: skip
 
