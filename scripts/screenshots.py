@@ -125,6 +125,7 @@ def shoot(page: Page, address: str) -> None:
     page.get_by_test_id("edition-done").wait_for(timeout=120_000)
     page.goto(f"{address}editions")
     page.get_by_test_id("edition-done").wait_for()
+    page.locator("article figure[data-fresh=true]").nth(3).wait_for()
     page.screenshot(path=OUT / "editions.png")
     shoot_editions(page, address)
     page.goto(f"{address}datasets")

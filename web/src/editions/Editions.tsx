@@ -29,8 +29,7 @@ export function Editions() {
     <Box height="100%" overflowY="auto" px={6} py={5}>
       <ViewTools>
         <Text color="fg.muted" truncate>
-          {editions.data &&
-            `${counted(editions.data.length, "edition")}: exported datasets, each with a record of how every image was made`}
+          {editions.data && `${counted(editions.data.length, "edition")}: exported datasets with their records`}
         </Text>
         {Boolean(editions.data?.length) && (
           <Flex ml="auto" mr={2}>
