@@ -161,13 +161,16 @@ def inspect(dataset: DatasetArgument, reading: ReadingOptions,
     if as_json:
         print(json.dumps(summary, indent=1, ensure_ascii=False))
     else:
-        _print_summary(summary)
+        _print_summary(summary, found)
+    if found.account is not None and found.account.question:
+        say(f"question: {found.account.question}")
     if problems.noted:
         sys.exit(1)
 
 
-def _print_summary(summary: dict[str, Any]) -> None:
-    print(f"format         {summary['format']} ({', '.join(summary['why']) or 'as it was named'})\n")
+def _print_summary(summary: dict[str, Any], found: Dataset) -> None:
+    print(f"format         {summary['format']} ({', '.join(summary['why']) or 'as it was named'})")
+    print(f"files          {found.account}\n" if found.account is not None else "")
     print_table([["split", "images", "objects"], *[[split, n["images"], n["objects"]] for split, n in summary["splits"].items()]])
     splits = list(summary["splits"])
     print_table([["class", *splits], *[[name, *[counts[split] for split in splits]] for name, counts in summary["classes"].items()]])

@@ -43,6 +43,7 @@ _OPTIONS: dict[str, tuple[Any, Any]] = {
     "mirror_classes": (_option(str, "--mirror-classes", metavar="A:B,…", help="classes that a mirror exchanges"), ""),
     "tile": (_option(str, "--tile", metavar="WxH", help="cut larger pictures into windows of this size, px"), ""),
     "overlap": (_option(int, "--overlap", metavar="PX", low=0, help="how far windows overlap, px"), 0),
+    "ignore": (_option(str, "--ignore", metavar="PATTERN,…", help="files that are not looked at, by path or name, such as notes/*"), ""),
 }  # fmt: skip
 
 
@@ -63,6 +64,7 @@ class ReadingOptions:
     mirror_classes: str = ""
     tile: str = ""
     overlap: int = 0
+    ignore: str = ""
 
     def to_options(self) -> ImportOptions:
         """As the package takes them. Raises `VarlenError` naming the option."""
@@ -76,6 +78,7 @@ class ReadingOptions:
             groups=group(self.group), keep_classes=tuple(name.strip() for name in self.classes.split(",") if name.strip()), stratify=self.stratify,
             mask_class=self.mask_class, levels=self.levels, mirror_pairs=exchanged, mirror_classes=pairs(self.mirror_classes, "--mirror-classes"),
             tile=tile(self.tile, "--tile") if self.tile else None, overlap=self.overlap,
+            ignore=tuple(each.strip() for each in self.ignore.split(",") if each.strip()),
         )  # fmt: skip
 
     def read(self, path: Path, lenient: bool = False, problems: ReadProblems | None = None) -> Dataset:
@@ -87,7 +90,7 @@ class ReadingOptions:
 
         problems = problems or ReadProblems(strict=False)
         with waiting(f"reading {path}"):
-            dataset = self.look(path, problems)
+            dataset = self.look(path, problems, ask=not lenient)
         if problems.noted and not lenient:
             raise DatasetError(_all(problems.noted))
         for _, message in problems.noted[:NAMED]:
@@ -99,13 +102,13 @@ class ReadingOptions:
             raise DatasetError(f"{path}: no image in it can be used")
         return dataset
 
-    def look(self, path: Path, problems: ReadProblems) -> Dataset:
-        """The dataset for a command that lists its problems itself."""
+    def look(self, path: Path, problems: ReadProblems, ask: bool = False) -> Dataset:
+        """The dataset for a command that lists its problems itself. ask: stop where files that could hold labels are not read."""
         from varlen.datasets.formats import read_dataset
         from varlen.editions.source import known_splits
 
         known = known_splits(self.splits_from) if self.splits_from is not None else None
-        return read_dataset(path, None, problems, self.to_options(), known)
+        return read_dataset(path, None, problems, self.to_options(), known, ask=ask)
 
 
 def reads_dataset(command: Callable[..., Any]) -> Callable[..., Any]:

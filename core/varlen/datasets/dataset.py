@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import PurePosixPath
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +25,9 @@ from varlen.draws import PartnerRing
 from varlen.errors import ArrayError, DatasetError
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
+
+if TYPE_CHECKING:
+    from varlen.datasets.account import Account
 
 
 class Dataset:
@@ -49,6 +52,7 @@ class Dataset:
         self.read_as: dict[str, Any] = {}  # the options it was read with, where they are not the usual ones
         self.splits_drawn = False  # whether the splits were drawn, for want of any in the files
         self.why: list[str] = []  # the files that spoke for its format
+        self.account: Account | None = None  # what its files are, where it was read from files
         self.origin = ""  # where it was read from, when that is a place on this machine
         self.format = ""  # and in which form
         self._digests = Digests(self.entries, digests or {})

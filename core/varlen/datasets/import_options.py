@@ -31,7 +31,8 @@ class ImportOptions:
 
     stratify: whether drawn splits divide each class alike; mask_class: the class of masks that hold one; levels: see
     `LevelRule`; mirror_pairs: keypoints that a mirror exchanges, in place of those their names say; mirror_classes: classes
-    likewise; tile, overlap: windows that larger pictures are cut into, and how far they overlap, px.
+    likewise; tile, overlap: windows that larger pictures are cut into, and how far they overlap, px; ignore: patterns of files that are not
+    looked at.
     """
 
     form: str = ""
@@ -49,6 +50,7 @@ class ImportOptions:
     mirror_classes: tuple[tuple[str, str], ...] = ()
     tile: tuple[int, int] | None = None
     overlap: int = 0
+    ignore: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         LevelRule.parse(self.levels)
@@ -67,7 +69,7 @@ class ImportOptions:
     def from_json(cls, values: Mapping[str, Any]) -> ImportOptions:
         """From plain values, in which pairs may be lists. Raises `DatasetError`."""
         made = dict(values)
-        for name in ("shares", "keep_classes", "tile"):
+        for name in ("shares", "keep_classes", "tile", "ignore"):
             if made.get(name) is not None:
                 made[name] = tuple(made[name])
         for name in ("classes", "mirror_classes", "mirror_pairs"):

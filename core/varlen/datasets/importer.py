@@ -7,7 +7,7 @@ memory hardly grows with the number of images.
 from __future__ import annotations
 
 from collections import Counter, deque
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from concurrent.futures.process import BrokenProcessPool
 from itertools import islice
@@ -139,21 +139,24 @@ def _ingest(images: list[tuple[ListedImage, str | None]]) -> IngestedBatch[Any]:
     return found
 
 
-def preview_dataset(path: Path, form: str = "", levels: str = "") -> dict[str, Any]:
+def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequence[str] = ()) -> dict[str, Any]:
     """What a dataset seems to be, as JSON-able values, from its first images; nothing is kept.
 
     `exact`: whether all images were read; `why`: files that spoke for the format; `asks`: options that have to be given before
     it can be read; `remarks`: what is read in a way that is to be said; `fields`: text and number fields of its images, which
-    may name groups; `turned`: how many have an EXIF orientation; `example`: one image with its objects.
+    may name groups; `files`: how many files are what, and what is to be asked about those that nothing read; `turned`: how many have an EXIF
+    orientation; `example`: one image with its objects.
     """
     problems = ReadProblems(strict=False)
     asks: list[str] = []
     try:
-        found = open_dataset(path, ImportOptions(form, levels=levels), problems)
+        found = open_dataset(path, ImportOptions(form, levels=levels, ignore=tuple(ignore)), problems, ask=False)
     except NeedsAnswer as question:
         asks.append(question.option)
         problems = ReadProblems(strict=False)
-        found = open_dataset(path, ImportOptions(form, mask_class="object", levels=levels), problems)
+        found = open_dataset(path, ImportOptions(form, mask_class="object", levels=levels, ignore=tuple(ignore)), problems, ask=False)
+    if found.account.question:
+        asks.append("ignore")
     files, reading = found.files, found.reading
     splits, classes, fields, turned_count, read = Counter[str](), Counter[str](), Counter[str](), 0, 0
     unclear = 0
@@ -197,6 +200,7 @@ def preview_dataset(path: Path, form: str = "", levels: str = "") -> dict[str, A
         "remarks": list(remarks)[:20],
         "problems": [message for _, message in problems.noted[:MOST_PROBLEMS]],
         "problem_count": len(problems.noted),
+        "files": found.account.to_json(),
         "example": None if example is None else {
             "key": example.key, "width": example.size.width, "height": example.size.height,
             "objects": objects_to_json(example.objects, reading.classes),

@@ -52,6 +52,7 @@ def summarise(dataset: Dataset, problems: ReadProblems | None = None, progress: 
         "unpaired": dataset.skeleton.unpaired(),
         "channel_mean": mean,
         "channel_std": deviation,
+        "files": dataset.account.to_json() if dataset.account is not None else {},
     }
 
 

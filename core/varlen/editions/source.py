@@ -109,7 +109,7 @@ def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: 
         if kept is not None:
             return kept
     only = None if row is None else images_of(row)
-    return read_dataset(source, None, ReadProblems(strict=False), options, only=only)
+    return read_dataset(source, None, ReadProblems(strict=False), options, only=only, ask=False)  # what was read once is read again
 
 
 def recorded_pipeline(edition: Path, record: EditionRecord) -> Pipeline:
@@ -125,5 +125,5 @@ def known_splits(path: Path) -> dict[str, str]:
     """The split of every picture of a dataset or edition, by the SHA-256 of its file; of editions that of its sources."""
     if (path / RECORD).is_file():
         return {row["source_sha256"]: row["split"] for row in read_rows(path)}
-    other = read_dataset(path)
+    other = read_dataset(path, ask=False)
     return {other.source_digest(key): entry.split for key, entry in other.entries.items()}

@@ -103,6 +103,8 @@ def _check_answers(recognised: dict[str, Any], options: dict[str, Any]) -> None:
     for name in recognised.get("asks", []):
         if name == "mask_class" and not options.get(name):
             raise DatasetError(f"{words[name]}: give {name}")
+        if name == "ignore" and not options.get(name):
+            raise DatasetError(recognised["files"]["question"])
 
 
 def cancel(pk: int) -> None:

@@ -222,13 +222,26 @@ class LabelCountSerializer(serializers.Serializer):
     labels = serializers.IntegerField()
 
 
+class AccountSerializer(serializers.Serializer):
+    """How many of a dataset's files are what. question: what is to be said of those that could hold labels and are not read."""
+
+    pictures = serializers.IntegerField()
+    labels = serializers.IntegerField()
+    side_files = serializers.IntegerField()
+    unexplained = serializers.IntegerField()
+    unexplained_files = serializers.ListField(child=serializers.CharField(), help_text="the first thousand")
+    question = serializers.CharField(allow_blank=True)
+    begins = serializers.ListField(child=serializers.CharField(), help_text="how the first of those begins, where it is text")
+
+
 class RecognisedSerializer(serializers.Serializer):
     """What files seem to be. Splits and labels are of the first images alone, unless `exact`."""
 
     format = serializers.CharField()
     levels = serializers.CharField(allow_blank=True, default="", help_text="the rule for levels that it was looked at with")
     why = serializers.ListField(child=serializers.CharField(), default=list, help_text="files that spoke for the format, and such as do not fit")
-    asks = serializers.ListField(child=serializers.CharField(), default=list, help_text="options that have to be given: mask_class, levels")
+    asks = serializers.ListField(child=serializers.CharField(), default=list, help_text="options that have to be given: mask_class, levels, ignore")
+    files = AccountSerializer(required=False)
     images = serializers.IntegerField()
     exact = serializers.BooleanField()
     splits = serializers.DictField(child=serializers.IntegerField())
@@ -302,6 +315,9 @@ class ImportOptionsSerializer(serializers.Serializer):
         child=serializers.IntegerField(min_value=32, max_value=16384), min_length=2, max_length=2, required=False, allow_null=True
     )
     overlap = serializers.IntegerField(min_value=0, max_value=16384, required=False)
+    ignore = serializers.ListField(
+        child=serializers.CharField(max_length=1000), max_length=1000, required=False, help_text="patterns of files that are not looked at"
+    )
 
 
 class FolderSerializer(serializers.Serializer):

@@ -1272,6 +1272,18 @@ export interface components {
             name: string;
             password: string;
         };
+        /** @description How many of a dataset's files are what. question: what is to be said of those that could hold labels and are not read. */
+        Account: {
+            pictures: number;
+            labels: number;
+            side_files: number;
+            unexplained: number;
+            /** @description the first thousand */
+            unexplained_files: string[];
+            question: string;
+            /** @description how the first of those begins, where it is text */
+            begins: string[];
+        };
         /** @description Something that is allowed but rarely intended. */
         Advice: {
             kind: string;
@@ -1994,6 +2006,8 @@ export interface components {
             mirror_classes?: string[][];
             tile?: number[] | null;
             overlap?: number;
+            /** @description patterns of files that are not looked at */
+            ignore?: string[];
         };
         ImportRequestRequest: {
             /** @description what the dataset is to be called */
@@ -2471,8 +2485,9 @@ export interface components {
             levels: string;
             /** @description files that spoke for the format, and such as do not fit */
             why?: string[];
-            /** @description options that have to be given: mask_class, levels */
+            /** @description options that have to be given: mask_class, levels, ignore */
             asks?: string[];
+            files?: components["schemas"]["Account"];
             images: number;
             exact: boolean;
             splits: {

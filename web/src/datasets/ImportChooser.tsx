@@ -4,7 +4,7 @@ import { useState } from "react";
 import { api, take } from "../api/client";
 import { askFormats } from "../api/queries";
 import { ErrorBox } from "../shell/PageState";
-import { sayCounts, sentence } from "../words/figures";
+import { counted, sayCounts, sentence } from "../words/figures";
 import { type DatasetImport, type Recognised, recogniseAs } from "./imports";
 import { ReadingQuestions } from "./ReadingQuestions";
 import { EXAMPLE_WIDTH, Example, Problems, Why } from "./Recognised";
@@ -26,7 +26,8 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
   });
   const formats = useQuery(askFormats).data?.formats.filter((each) => each.reads) ?? [];
   const convention = formats.find((each) => each.name === found.format)?.convention ?? "";
-  const isAnswered = !found.asks?.includes("mask_class") || choices.maskClass.trim();
+  const isAnswered =
+    (!found.asks?.includes("mask_class") || choices.maskClass.trim()) && (!found.asks?.includes("ignore") || choices.ignore.trim());
   const error = again.error ?? begin.error;
   return (
     <Flex gap={6} align="flex-start">
@@ -101,6 +102,11 @@ function Facts({ found }: { found: Recognised }) {
     <>
       <Text>{`${found.images.toLocaleString("en")} images${found.exact ? `: ${sayCounts(found.splits)}` : ""}`}</Text>
       <Why found={found} />
+      {found.files && (
+        <Text fontSize="small" color="fg.muted">
+          {`${counted(found.files.pictures, "picture")} · ${counted(found.files.labels, "file")} of labels · ${counted(found.files.side_files, "side file")} · ${found.files.unexplained} unexplained`}
+        </Text>
+      )}
       {found.keypoints.length > 0 && (
         <Text fontSize="small" color="fg.muted" truncate title={found.keypoints.join(", ")}>
           {found.keypoints.length} keypoints: {found.keypoints.join(", ")}

@@ -1,6 +1,7 @@
 import { Box, Button, Checkbox, Flex, Input, Text } from "@chakra-ui/react";
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
+import type { Schemas } from "../api/client";
 import { NumberField, SelectOne } from "../shell/fields";
 import { counted } from "../words/figures";
 import type { Recognised } from "./imports";
@@ -17,6 +18,7 @@ export function ReadingQuestions({ setLevels, ...props }: Props & { setLevels: (
   const { found } = props;
   return (
     <>
+      {found.asks?.includes("ignore") && found.files && <Unread files={found.files} {...props} />}
       {found.asks?.includes("mask_class") && <MaskClass {...props} />}
       {((found.unclear ?? 0) > 0 || found.levels) && <Levels found={found} change={setLevels} />}
       {found.images > 1 && <Splits {...props} />}
@@ -27,6 +29,31 @@ export function ReadingQuestions({ setLevels, ...props }: Props & { setLevels: (
       {found.classes.length > 1 && <MirrorClasses {...props} />}
       <Windows {...props} />
     </>
+  );
+}
+
+/** Files that could hold labels and were not read: which, how one begins, and the patterns by which they are left out. */
+function Unread({ files, choices, choose }: Props & { files: Schemas["Account"] }) {
+  const names = files.unexplained_files;
+  return (
+    <Question name="Not read">
+      <Text>
+        {counted(files.unexplained, "file")} could hold labels: {names.slice(0, 3).join(", ")}
+        {names.length > 3 && ", …"}
+      </Text>
+      {files.begins.length > 0 && (
+        <Text as="pre" fontFamily="mono" fontSize="caption" color="fg.muted" overflowX="auto" my={1} aria-label="How the first begins">
+          {files.begins.join("\n")}
+        </Text>
+      )}
+      <Flex gap={2} align="center">
+        <Field name="Files to leave out" placeholder="patterns, as *.txt" value={choices.ignore} change={(ignore) => choose({ ignore })} />
+        <Button size="xs" variant="outline" flex="none" onClick={() => choose({ ignore: names.slice(0, 200).join(", ") })}>
+          Leave them out
+        </Button>
+      </Flex>
+      <Said>Or read the whole as another format, above.</Said>
+    </Question>
   );
 }
 

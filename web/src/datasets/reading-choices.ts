@@ -23,6 +23,8 @@ export interface ReadingChoices {
   pairs: string | null;
   classPairs: string;
   tile: { side: number; overlap: number };
+  /** Patterns of files that are left out, as typed. */
+  ignore: string;
   /** Null for the classes as they were recognised. */
   classes: ClassChoice[] | null;
 }
@@ -38,6 +40,7 @@ export const AS_RECOGNISED: ReadingChoices = {
   pairs: null,
   classPairs: "",
   tile: { side: 0, overlap: 128 },
+  ignore: "",
   classes: null,
 };
 
@@ -46,7 +49,7 @@ export const classesOf = (found: Recognised, { classes }: ReadingChoices): Class
 
 /** What is asked of the server. */
 export function optionsOf(found: Recognised, choices: ReadingChoices): Omit<Schemas["ImportOptionsRequest"], "name"> {
-  const { exif, splits, stratify, shares, groups, pattern, maskClass, pairs, classPairs, tile, classes } = choices;
+  const { exif, splits, stratify, shares, groups, pattern, maskClass, pairs, classPairs, tile, ignore, classes } = choices;
   return {
     form: found.format,
     exif,
@@ -60,9 +63,17 @@ export function optionsOf(found: Recognised, choices: ReadingChoices): Omit<Sche
     mirror_classes: pairsIn(classPairs),
     ...(pairs === null ? {} : { mirror_pairs: pairsIn(pairs) }),
     ...(tile.side ? { tile: [tile.side, tile.side], overlap: tile.overlap } : {}),
+    ...(ignore.trim() ? { ignore: listIn(ignore) } : {}),
     ...(classes ? { classes: classes.map((each) => [each.from, each.to.trim()]) } : {}),
   };
 }
+
+/** What is typed with commas between. */
+export const listIn = (text: string): string[] =>
+  text
+    .split(",")
+    .map((each) => each.trim())
+    .filter(Boolean);
 
 /** Pairs of names as they are typed: left:right, up:down. */
 export const pairsIn = (text: string): string[][] =>

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, cast
 
+from varlen.datasets.account import Account, Watched, account_of
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry, entries_of
 from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, voc, yolo
@@ -17,9 +18,9 @@ from varlen.datasets.formats.tree import Signs, Tree
 from varlen.datasets.formats.yolo_writing import YoloBoxesWriter, YoloKeypointsWriter, YoloOrientedWriter, YoloPolygonsWriter
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
-from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, SourceFiles, open_files
+from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, OneFile, SourceFiles, open_files
 from varlen.datasets.splits import drawn_splits
-from varlen.errors import DAMAGE, DatasetError, ReadProblems
+from varlen.errors import DAMAGE, DatasetError, NeedsAnswer, ReadProblems
 from varlen.stores import url_of
 
 #: In the order in which they count where two fit equally well: the surest signs first.
@@ -77,18 +78,20 @@ class Recognised(NamedTuple):
     files: Files
     reading: Reading
     why: list[str]
+    account: Account
 
 
-def open_dataset(path: Path | str, options: ImportOptions | None = None, problems: ReadProblems | None = None) -> Recognised:
+def open_dataset(path: Path | str, options: ImportOptions | None = None, problems: ReadProblems | None = None, ask: bool = True) -> Recognised:
     """Begin to read a dataset from a folder, a zip, a picture or a file of labels.
 
     options: how it is to be read, `form` overrides recognition; problems: collects what can't be read; without it the
-    first such thing raises `DatasetError`.
+    first such thing raises `DatasetError`; ask: raise `NeedsAnswer` where files that could hold labels are not read.
     """
     path, options = Path(path), options or ImportOptions()
     problems = problems or ReadProblems()
     source = open_files(path)
-    tree = Tree(source)
+    watched = Watched(source)
+    tree = Tree(cast(SourceFiles, watched), options.ignore)
     only = path.relative_to(source.root).as_posix() if path.suffix.lower() in LABEL_FILES and isinstance(source, Folder) else None
     form = READ_AS.get(options.form, options.form)
     if form and form not in READERS:
@@ -96,11 +99,16 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
     why = [only] if only else []
     if not form:
         form, why = (table.NAME if path.suffix.lower() in table.SUFFIXES else coco.NAME, why) if only else recognise(tree)
+    watched.opened.clear()  # looking for its format has opened what is not of it
     try:
         if only and form in (coco.NAME, table.NAME):
             reading = READERS[form].read(tree, problems, options, only)
         else:
             reading = READERS[form].read(tree, problems, options)
+        watched.notes = False
+        account = account_of(tree, title_of(form, reading=True), reading, watched.opened)
+        if ask and account.question and not only and not isinstance(source, OneFile):
+            raise NeedsAnswer("ignore", account.question)
         skeleton, files = options.skeleton_of(reading.skeleton), prepared(source, reading, options)
         reading = replace(reading, skeleton=skeleton)
         if isinstance(files, PreparedFiles) and options.tile is not None:
@@ -111,7 +119,7 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
             files.windows = windows
     except DAMAGE as error:
         raise DatasetError(f"{path}: can't be read as {title_of(form, reading=True)} ({type(error).__name__}: {str(error)[:120]})") from None
-    return Recognised(form, files, reading, why)
+    return Recognised(form, files, reading, why, account)
 
 
 def prepared(source: SourceFiles, reading: Reading, options: ImportOptions) -> Files:
@@ -123,7 +131,7 @@ def prepared(source: SourceFiles, reading: Reading, options: ImportOptions) -> F
 
 def read_dataset(
     path: Path | str, form: str | None = None, problems: ReadProblems | None = None, options: ImportOptions | None = None,
-    known_splits: Mapping[str, str] | None = None, only: Collection[str] | None = None,
+    known_splits: Mapping[str, str] | None = None, only: Collection[str] | None = None, ask: bool = True,
 ) -> Dataset:  # fmt: skip
     """A whole dataset (see `open_dataset`), its labels in memory.
 
@@ -132,7 +140,7 @@ def read_dataset(
     """
     options = replace(options or ImportOptions(), form=form or (options.form if options else ""))
     problems = problems or ReadProblems()
-    found = open_dataset(path, options, problems)
+    found = open_dataset(path, options, problems, ask)
     reading = found.reading
     chosen = options.for_classes(reading.classes)
     classes = chosen.class_names(reading.classes)
@@ -151,6 +159,7 @@ def read_dataset(
     dataset.origin, dataset.format = url_of(path) or str(Path(path).absolute()), found.form
     dataset.read_as = options.to_json()
     dataset.splits_drawn, dataset.why = drawn or reading.drawn, found.why
+    dataset.account = found.account
     return dataset
 
 

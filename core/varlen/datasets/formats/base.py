@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path, PurePosixPath
@@ -52,7 +52,8 @@ class Reading:
 
     listed: quick to go through; read: what takes time; count: how many images are listed, some of which may
     turn out not to be there; problems: what was noted so far; drawn: whether splits were drawn because the files name
-    none; columns: of a table, what each is read as; map_levels: how the label maps at the paths `maps` are read.
+    none; columns: of a table, what each is read as; map_levels: how the label maps at the paths `maps` are read; pictures,
+    labels: the files of the listed images, and those that `read` opens for their labels.
     """
 
     classes: tuple[str, ...]
@@ -67,6 +68,8 @@ class Reading:
     columns: dict[str, str] = field(default_factory=dict)
     map_levels: MapLevels = field(default_factory=MapLevels)
     maps: frozenset[str] = frozenset()
+    pictures: Callable[[], Iterable[str]] = tuple
+    labels: Callable[[], Iterable[str]] = tuple
 
     @property
     def entries(self) -> Iterator[Entry]:

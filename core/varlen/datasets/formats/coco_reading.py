@@ -159,7 +159,7 @@ class CocoReader:
         extra = {"coco": {"categories": ordered, "head": self.head}}
         (count,) = self.spool.execute("select count(distinct key) + count(*) - count(key) from image").fetchone()
         read_one = ImageReader(self.files, places, places_of_points(ordered, skeleton), len(skeleton.names), turned)
-        return Reading(names, self._listed(), read_one, count, self.problems, skeleton, extra)
+        return Reading(names, self._listed(), read_one, count, self.problems, skeleton, extra, pictures=self._keys)
 
     def _find_pictures(self) -> None:
         """Write down each image's picture, and note those that have none or are listed twice in one file."""
@@ -190,6 +190,11 @@ class CocoReader:
                 annotations = self.spool.execute("select body from annotation where file = ? and image = ? order by rowid", (path, number))
                 said.append((path, orjson.loads(body), [text for (text,) in annotations]))
             yield ListedImage(key.decode("utf-8", "surrogatepass"), said)
+
+    def _keys(self) -> Iterator[str]:
+        """The files of all pictures."""
+        for (key,) in self.spool.execute("select distinct key from image where key is not null"):
+            yield key.decode("utf-8", "surrogatepass")
 
     def _key(self, path: str, number: str, name: str) -> str | None:
         """The file of an image; None, and a note of it, where there is none."""

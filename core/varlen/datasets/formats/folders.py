@@ -76,7 +76,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     drawn = {} if named else default_splits(groups)
 
     listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), name)) for name, members in groups.items() for path in members)
-    return Reading(tuple(sorted(groups)), listed, _Read(files), sum(map(len, groups.values())), problems, drawn=bool(drawn))
+    return Reading(tuple(sorted(groups)), listed, _Read(files), sum(map(len, groups.values())), problems, drawn=bool(drawn), pictures=classes.keys)
 
 
 @dataclass(frozen=True, slots=True)

@@ -124,7 +124,19 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
 
     listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), mask)) for path, mask in sorted(masks.items()))
     maps = frozenset(masks.values()) if levels.kind else frozenset[str]()
-    return Reading((), listed, _Read(files), len(masks), problems, map_classes=tuple(names), drawn=bool(drawn), map_levels=levels, maps=maps)
+    return Reading(
+        (),
+        listed,
+        _Read(files),
+        len(masks),
+        problems,
+        map_classes=tuple(names),
+        drawn=bool(drawn),
+        map_levels=levels,
+        maps=maps,
+        pictures=masks.keys,
+        labels=masks.values,
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -108,7 +108,9 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     drawn = {} if named else default_splits({"": keys})
     classes = tuple(sorted(name for name in names if name))
     listed = (ListedImage(key, (named.get(key) or drawn.get(key, "train"), by_key.get(key, ""))) for key in keys)
-    return Reading(classes, listed, _Read(tree.files, numbered(classes)), len(keys), problems, drawn=bool(drawn))
+    return Reading(
+        classes, listed, _Read(tree.files, numbered(classes)), len(keys), problems, drawn=bool(drawn), pictures=lambda: keys, labels=by_key.values
+    )
 
 
 def _label(item: dict[str, Any]) -> str:

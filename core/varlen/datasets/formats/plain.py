@@ -35,7 +35,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     if not tree.pictures:
         raise DatasetError(f"{tree.files.label}: no pictures")
     listed = (ListedImage(path, split_from_path(path) or "train") for path in tree.pictures)
-    return Reading((), listed, _Read(tree.files), len(tree.pictures), problems)
+    return Reading((), listed, _Read(tree.files), len(tree.pictures), problems, pictures=lambda: tree.pictures)
 
 
 @dataclass(frozen=True, slots=True)

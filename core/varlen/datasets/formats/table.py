@@ -156,7 +156,9 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions, only: str |
     if fractions:
         problems.remark("fractions", "no coordinate is above 1: read as shares of the pictures' sides")
     classes = tuple(sorted(names))
-    return Reading(classes, listed, _Read(files, numbered(classes), fractions), len(rows), problems, drawn=bool(drawn), columns=columns)
+    return Reading(
+        classes, listed, _Read(files, numbered(classes), fractions), len(rows), problems, drawn=bool(drawn), columns=columns, pictures=rows.keys
+    )
 
 
 def _label(row: dict[str, Any], columns: dict[str, str]) -> str:

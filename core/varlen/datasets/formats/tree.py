@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import NamedTuple
 
@@ -40,15 +41,21 @@ class Signs(NamedTuple):
 class Tree:
     """A dataset's files by what they are."""
 
-    def __init__(self, files: SourceFiles) -> None:
+    def __init__(self, files: SourceFiles, ignore: Sequence[str] = ()) -> None:
+        """ignore: patterns of files that are not looked at, with `*` for anything."""
         self.files = files
+        self.ignore = ignore
         #: Why files could not be looked into.
         self.unreadable: list[str] = []
 
     @cached_property
     def paths(self) -> list[str]:
         """All files that are seen, sorted; an edition's own records are none of its labels."""
-        return sorted(path for path in self.files.paths if not hidden(path) and path not in RECORDS)
+        return sorted(path for path in self.files.paths if not hidden(path) and path not in RECORDS and not self.is_ignored(path))
+
+    def is_ignored(self, path: str) -> bool:
+        """Whether a file was left out by a pattern of its path or its name."""
+        return any(fnmatchcase(path, pattern) or fnmatchcase(path.rsplit("/", 1)[-1], pattern) for pattern in self.ignore)
 
     @cached_property
     def pictures(self) -> list[str]:
@@ -98,7 +105,7 @@ class Tree:
     def head(self, path: str, size: int = HEAD) -> bytes:
         """The beginning of a file; empty where it can't be read."""
         try:
-            with self.files.open(path) as stream:
+            with getattr(self.files, "peek", self.files.open)(path) as stream:
                 return stream.read(size)
         except (DatasetError, OSError, ValueError) as error:
             self.unreadable.append(str(error))

@@ -106,8 +106,19 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     splits, drawn = _splits(tree, [*keys, *bare])
     names = _class_names(files) or sorted(seen - {""})
 
+    maps = [path for path in tree.pictures if _is_label_map(path)]
     listed = (ListedImage(key, (keys.get(key), splits[key])) for key in (*keys, *bare))
-    return Reading(tuple(names), listed, _Read(files, tuple(names)), len(keys) + len(bare), problems, map_classes=("background", *names), drawn=drawn)
+    return Reading(
+        tuple(names),
+        listed,
+        _Read(files, tuple(names)),
+        len(keys) + len(bare),
+        problems,
+        map_classes=("background", *names),
+        drawn=drawn,
+        pictures=lambda: (*keys, *bare),
+        labels=lambda: (*keys.values(), *maps),
+    )
 
 
 def _is_label_map(path: str) -> bool:
