@@ -21,7 +21,7 @@ COULD_HOLD = (".txt", ".json", ".jsonl", ".ndjson", ".csv", ".tsv", ".xml", ".ya
 #: Files that are known and hold no labels, by their names.
 _SIDE = re.compile(
     r"^(readme|licen[cs]e|copying|notice|changelog|changes|citation|authors|contributors|requirements|version|terms|about|preview|thumbs)\b"
-    r"|\.(md|rst|pdf|html?|css|js|py|sh|ipynb|docx?|log|cache|md5|sha1|sha256|sha512|asc|sig|url|desktop|ini|db-journal|tmp|bak|pyc|cff|bib|toml|lock)$",
+    r"|\.(md|rst|pdf|html?|css|js|py|sh|ipynb|docx?|log|cache|md5|sha1|sha256|sha512|asc|sig|url|desktop|ini|db-journal|tmp|bak|pyc|cff|bib|toml|lock)$|\.(varlen|reading)\.json$",
     re.IGNORECASE,
 )
 #: Names that are said of unexplained files.

@@ -23,7 +23,8 @@ from tests.core.datasets.trees import write_tree
 
 run = CliRunner()
 YOLO: dict[str, Any] = {"images/train/a.png": (40, 30), "labels/train/a.txt": "0 0.5 0.5 0.2 0.2\n", "data.yaml": "names: [moth]\n"}
-BOX = "<annotation><size><width>40</width><height>30</height></size><object><name>moth</name><bndbox><xmin>3</xmin><ymin>3</ymin><xmax>9</xmax><ymax>9</ymax></bndbox></object></annotation>"
+BOX = ("<annotation><size><width>40</width><height>30</height></size><object><name>moth</name>"
+       "<bndbox><xmin>3</xmin><ymin>3</ymin><xmax>9</xmax><ymax>9</ymax></bndbox></object></annotation>")  # fmt: skip
 COCO = json.dumps({"images": [{"id": 1, "file_name": "a.png", "width": 40, "height": 30}], "categories": [{"id": 1, "name": "moth"}],
                    "annotations": [{"id": 1, "image_id": 1, "category_id": 1, "bbox": [3, 3, 6, 6], "area": 36, "iscrowd": 0}]})  # fmt: skip
 TREES: dict[str, dict[str, Any]] = {

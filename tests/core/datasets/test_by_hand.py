@@ -365,7 +365,7 @@ def test_formats_are_recognised_by_their_files(tmp_path: Path) -> None:
     assert recognise(Tree(open_files(folder(tmp_path / "yolo", {"images/a.png": (4, 3)}, labels__a_dot_txt=""))))[0] == "yolo"
     with pytest.raises(DatasetError, match="no dataset format 'other' to read; known are coco, voc"):
         open_dataset(tmp_path / "yolo", ImportOptions("other"))
-    form, files, reading, _ = open_dataset(tmp_path / "yolo")
+    form, files, reading, *_ = open_dataset(tmp_path / "yolo")
     assert (form, files.name, reading.count) == ("yolo", "yolo", 1)
 
 

@@ -124,19 +124,8 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
 
     listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), mask)) for path, mask in sorted(masks.items()))
     maps = frozenset(masks.values()) if levels.kind else frozenset[str]()
-    return Reading(
-        (),
-        listed,
-        _Read(files),
-        len(masks),
-        problems,
-        map_classes=tuple(names),
-        drawn=bool(drawn),
-        map_levels=levels,
-        maps=maps,
-        pictures=masks.keys,
-        labels=masks.values,
-    )
+    return Reading((), listed, _Read(files), len(masks), problems, map_classes=tuple(names), drawn=bool(drawn), map_levels=levels, maps=maps,
+                   pictures=masks.keys, labels=masks.values)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,6 +206,7 @@ def _table(tree: Tree) -> dict[int, Named]:
     for path in tree.ending(".csv", ".txt", ".tsv"):
         rows = _color_rows(tree.head(path).decode("utf-8-sig", "replace"))
         if rows:
+            tree.files.read(path)  # is of the labels
             return dict(enumerate(rows))
     return {}
 

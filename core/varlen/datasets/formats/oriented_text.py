@@ -92,16 +92,8 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     drawn = {} if named else default_splits({"": tree.pictures})
     classes = tuple(sorted(names))
     listed = (ListedImage(key, (named.get(key) or drawn.get(key, "train"), by_key.get(key, ""))) for key in tree.pictures)
-    return Reading(
-        classes,
-        listed,
-        _Read(tree.files, numbered(classes)),
-        len(tree.pictures),
-        problems,
-        drawn=bool(drawn),
-        pictures=lambda: tree.pictures,
-        labels=by_key.values,
-    )
+    return Reading(classes, listed, _Read(tree.files, numbered(classes)), len(tree.pictures), problems, drawn=bool(drawn),
+                   pictures=lambda: tree.pictures, labels=by_key.values)  # fmt: skip
 
 
 def _lines(files: SourceFiles, path: str) -> list[str]:

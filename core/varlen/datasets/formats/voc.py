@@ -108,17 +108,9 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
 
     maps = [path for path in tree.pictures if _is_label_map(path)]
     listed = (ListedImage(key, (keys.get(key), splits[key])) for key in (*keys, *bare))
-    return Reading(
-        tuple(names),
-        listed,
-        _Read(files, tuple(names)),
-        len(keys) + len(bare),
-        problems,
-        map_classes=("background", *names),
-        drawn=drawn,
-        pictures=lambda: (*keys, *bare),
-        labels=lambda: (*keys.values(), *maps),
-    )
+    lists = [path for path in tree.ending(".txt") if "imagesets/" in path.lower()]
+    return Reading(tuple(names), listed, _Read(files, tuple(names)), len(keys) + len(bare), problems, map_classes=("background", *names),
+                   drawn=drawn, pictures=lambda: (*keys, *bare), labels=lambda: (*keys.values(), *maps, *lists))  # fmt: skip
 
 
 def _is_label_map(path: str) -> bool:

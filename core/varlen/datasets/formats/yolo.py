@@ -111,16 +111,8 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     if turned and wanted is None:
         problems.remark("oriented", "every line holds a class and eight numbers: read as oriented boxes; name the format yolo-polygons for outlines")
     listed = (ListedImage(key, (splits.get(key) or split_from_path(key) or "train", by_key.get(key, ""))) for key in keys)
-    return Reading(
-        tuple(names),
-        listed,
-        _Read(files, len(names), points, dimensions, turned),
-        len(keys),
-        problems,
-        skeleton,
-        pictures=lambda: keys,
-        labels=by_key.values,
-    )
+    return Reading(tuple(names), listed, _Read(files, len(names), points, dimensions, turned), len(keys), problems, skeleton,
+                   pictures=lambda: keys, labels=by_key.values)  # fmt: skip
 
 
 def _by_picture(tree: Tree, texts: list[str]) -> dict[str, str]:
