@@ -20,6 +20,7 @@ from varlen.datasets.convert import LossRefused
 from varlen.datasets.dataset import Dataset, SourceSample
 from varlen.datasets.formats import read_dataset as _read_dataset
 from varlen.datasets.import_options import ImportOptions
+from varlen.datasets.recipes import Recipe, read_recipe
 from varlen.datasets.skeleton import Skeleton
 from varlen.editions.deep_verify import verify_deep
 from varlen.editions.edition import Edition, Verdict
@@ -75,7 +76,7 @@ def read_dataset(
     path: Path | str, *, format: str = "", splits: str = "", stratify: bool = True, split_seed: int = 0, splits_from: Path | str | None = None,
     classes: Sequence[str] | str = (), group: str = "", mask_class: str = "", levels: str = "", mirror_pairs: Pairs | None = None,
     mirror_classes: Pairs = (), tile: str | tuple[int, int] | None = None, overlap: int = 0, ignore: Sequence[str] | str = (),
-    leave_out_broken: bool = False,
+    reading: Path | str | Mapping[str, Any] | None = None, leave_out_broken: bool = False,
 ) -> Dataset:  # fmt: skip
     """A dataset from a folder, a zip, a file of labels or one picture; its format is recognised.
 
@@ -84,7 +85,8 @@ def read_dataset(
     order; group: what belongs together, "folder", "field:NAME" or a pattern such as "{group}_frame#"; mask_class: the class of masks that
     hold one; levels: "low..high", "min-max" or "percentile" for levels beyond 8 bits; mirror_pairs: keypoints that a mirror exchanges,
     mirror_classes: classes, as "a:b,c:d" or pairs; tile: windows larger pictures are cut into, (width, height) or "1024x1024",
-    overlapping by `overlap` px; ignore: patterns of files that are not looked at, such as "notes/*"; leave_out_broken: go on without what can't
+    overlapping by `overlap` px; ignore: patterns of files that are not looked at, such as "notes/*"; reading: a reading recipe, its
+    file or its values, that says how label files are read; leave_out_broken: go on without what can't
     be read. Raises `DatasetError` naming what can't be read, and files that could hold labels and that nothing read.
 
     >>> import varlen as v
@@ -101,6 +103,7 @@ def read_dataset(
         groups=option_words.group(group), keep_classes=_names(classes), stratify=stratify, mask_class=mask_class, levels=levels,
         mirror_pairs=None if mirror_pairs is None else _pairs(mirror_pairs, "mirror_pairs"), mirror_classes=_pairs(mirror_classes, "mirror_classes"),
         tile=option_words.tile(tile, "tile") if isinstance(tile, str) else tile, overlap=overlap, ignore=_names(ignore),
+        reading=None if reading is None else Recipe.parse(reading) if isinstance(reading, Mapping) else read_recipe(Path(reading)),
     )  # fmt: skip
     problems = ReadProblems(strict=False)
     known = known_splits(Path(splits_from)) if splits_from is not None else None

@@ -43,6 +43,7 @@ _OPTIONS: dict[str, tuple[Any, Any]] = {
     "mirror_classes": (_option(str, "--mirror-classes", metavar="A:B,…", help="classes that a mirror exchanges"), ""),
     "tile": (_option(str, "--tile", metavar="WxH", help="cut larger pictures into windows of this size, px"), ""),
     "overlap": (_option(int, "--overlap", metavar="PX", low=0, help="how far windows overlap, px"), 0),
+    "reading": (_option(Optional[Path], "--reading", metavar="FILE", help="a reading recipe that says how its label files are read"), None),  # noqa: UP045
     "ignore": (_option(str, "--ignore", metavar="PATTERN,…", help="files that are not looked at, by path or name, such as notes/*"), ""),
 }  # fmt: skip
 
@@ -65,10 +66,12 @@ class ReadingOptions:
     tile: str = ""
     overlap: int = 0
     ignore: str = ""
+    reading: Path | None = None
 
     def to_options(self) -> ImportOptions:
         """As the package takes them. Raises `VarlenError` naming the option."""
         from varlen.datasets.import_options import ImportOptions
+        from varlen.datasets.recipes import read_recipe
 
         exchanged = None if self.mirror_pairs is None else pairs(self.mirror_pairs, "--mirror-pairs")
         drawn = bool(self.split) or self.split_seed != 0 or not self.stratify
@@ -79,6 +82,7 @@ class ReadingOptions:
             mask_class=self.mask_class, levels=self.levels, mirror_pairs=exchanged, mirror_classes=pairs(self.mirror_classes, "--mirror-classes"),
             tile=tile(self.tile, "--tile") if self.tile else None, overlap=self.overlap,
             ignore=tuple(each.strip() for each in self.ignore.split(",") if each.strip()),
+            reading=read_recipe(self.reading) if self.reading is not None else None,
         )  # fmt: skip
 
     def read(self, path: Path, lenient: bool = False, problems: ReadProblems | None = None) -> Dataset:

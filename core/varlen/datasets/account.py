@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
-from typing import Any, BinaryIO, cast
+from typing import Any, BinaryIO
 
 from varlen.datasets.formats.base import Reading
 from varlen.datasets.formats.tree import RECORDS, Tree, stem_of
+from varlen.datasets.recipes import pattern
 from varlen.datasets.sources import READABLE, SourceFiles
 
 #: Files of which some hold labels.
@@ -56,7 +57,7 @@ class Watched:
 
     def peek(self, path: str) -> BinaryIO:
         """The same without a note: for a look at the beginning, to tell whether a file is to be read."""
-        return cast(BinaryIO, self.files.open(path))
+        return self.files.open(path)
 
 
 def _same(files: SourceFiles) -> SourceFiles:
@@ -91,7 +92,8 @@ def account_of(tree: Tree, title: str, reading: Reading, opened: set[str]) -> Ac
     labels = {path for path in (*opened, *reading.labels()) if path} - pictures
     seen = set(tree.paths)
     others = [path for path in sorted(tree.files.paths) if path not in pictures and path not in labels]
-    unexplained = [path for path in others if path in seen and not is_side(path)]
+    known = [pattern(each) for each in reading.side]
+    unexplained = [path for path in others if path in seen and not is_side(path) and not any(each.fullmatch(path) for each in known)]
     stems = {stem_of(path) for path in pictures} if unexplained else set[str]()
     asked = [path for path in unexplained
              if path.lower().endswith(COULD_HOLD) or (path.lower().endswith(READABLE) and stem_of(path) in stems)]  # fmt: skip
@@ -111,8 +113,10 @@ def question_of(tree: Tree, title: str, asked: list[str], begins: list[str]) -> 
     names = ", ".join(asked[:NAMED]) + (f" and {len(asked) - NAMED:,} more" if len(asked) > NAMED else "")
     files = "1 file that could hold labels was" if len(asked) == 1 else f"{len(asked):,} files that could hold labels were"
     shown = f"; {asked[0].rsplit('/', 1)[-1]} begins {' ⏎ '.join(begins)!r}" if begins else ""
-    return (f"{tree.files.label}: read as {title}, {files} not read: {names}{shown}. Leave them out with --ignore 'PATTERN', or name another format "
-            "with --from")  # fmt: skip
+    return (
+        f"{tree.files.label}: read as {title}, {files} not read: {names}{shown}. Leave them out with --ignore 'PATTERN', "
+        "say how they are read with --reading FILE (`varlen inspect --draft-reading` begins one), or name another format with --from"
+    )
 
 
 def first_lines(tree: Tree, path: str) -> list[str]:

@@ -12,6 +12,7 @@ import numpy as np
 
 from varlen.datasets.entry import Entry, group_in
 from varlen.datasets.level_rules import LevelRule
+from varlen.datasets.recipes import Recipe, kept_recipe
 from varlen.datasets.skeleton import Skeleton
 from varlen.errors import DatasetError
 
@@ -32,7 +33,7 @@ class ImportOptions:
     stratify: whether drawn splits divide each class alike; mask_class: the class of masks that hold one; levels: see
     `LevelRule`; mirror_pairs: keypoints that a mirror exchanges, in place of those their names say; mirror_classes: classes
     likewise; tile, overlap: windows that larger pictures are cut into, and how far they overlap, px; ignore: patterns of files that are not
-    looked at.
+    looked at; reading: the recipe that says how its label files are read.
     """
 
     form: str = ""
@@ -51,6 +52,7 @@ class ImportOptions:
     tile: tuple[int, int] | None = None
     overlap: int = 0
     ignore: tuple[str, ...] = ()
+    reading: Recipe | None = None
 
     def __post_init__(self) -> None:
         LevelRule.parse(self.levels)
@@ -75,6 +77,8 @@ class ImportOptions:
         for name in ("classes", "mirror_classes", "mirror_pairs"):
             if made.get(name) is not None:
                 made[name] = tuple((old, new) for old, new in made[name])
+        if made.get("reading") is not None and not isinstance(made["reading"], Recipe):
+            made["reading"] = kept_recipe(made["reading"])
         return cls(**made)
 
     def to_json(self) -> dict[str, Any]:
@@ -171,6 +175,8 @@ class ImportOptions:
 
 
 def _plain(value: Any) -> Any:
+    if isinstance(value, Recipe):
+        return {"recipe": value.to_json(), "sha256": value.digest()}
     return [_plain(each) for each in value] if isinstance(value, tuple) else value
 
 

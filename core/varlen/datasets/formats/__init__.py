@@ -10,7 +10,7 @@ from typing import NamedTuple, cast
 from varlen.datasets.account import Account, Watched, account_of
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry, entries_of
-from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, voc, yolo
+from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, taught, voc, yolo
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
 from varlen.datasets.formats.base import LabelCounts, Reading, Writer
 from varlen.datasets.formats.coco_writing import CocoWriter
@@ -18,6 +18,7 @@ from varlen.datasets.formats.tree import Signs, Tree
 from varlen.datasets.formats.yolo_writing import YoloBoxesWriter, YoloKeypointsWriter, YoloOrientedWriter, YoloPolygonsWriter
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles
+from varlen.datasets.recipes import Recipe, shipped
 from varlen.datasets.sources import LABEL_FILES, READABLE, Files, Folder, OneFile, SourceFiles, open_files
 from varlen.datasets.splits import drawn_splits
 from varlen.errors import DAMAGE, DatasetError, NeedsAnswer, ReadProblems
@@ -63,22 +64,28 @@ def catalogue() -> list[FormatFacts]:
                     READERS[name].CONVENTION if name in READERS else "", WRITERS[name].layout if name in WRITERS else "",
                     sorted(WRITERS[name].holds) if name in WRITERS else [])
         for name in names
-    ]  # fmt: skip
+    ] + [FormatFacts(name, recipe.name, True, False, True, taught.CONVENTION, "", []) for name, recipe in shipped().items()]  # fmt: skip
 
 
 def title_of(name: str, reading: bool = False) -> str:
     """What people call a format. reading: as one to be read, where one reader stands for several writers."""
-    return _FAMILIES[name] if reading and name in _FAMILIES else WRITERS[name].title
+    if name in shipped():
+        return shipped()[name].name
+    return _FAMILIES[name] if reading and name in _FAMILIES else taught.TITLE if name == taught.NAME else WRITERS[name].title
 
 
 class Recognised(NamedTuple):
-    """A dataset on its way in: its format, its files as they are to be read, the reading, and what spoke for the format."""
+    """A dataset on its way in: its format, its files as they are to be read, the reading, and what spoke for the format.
+
+    recipe: the reading recipe it is read by, if it is.
+    """
 
     form: str
     files: Files
     reading: Reading
     why: list[str]
     account: Account
+    recipe: Recipe | None = None
 
 
 def open_dataset(path: Path | str, options: ImportOptions | None = None, problems: ReadProblems | None = None, ask: bool = True) -> Recognised:
@@ -94,19 +101,26 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
     tree = Tree(cast(SourceFiles, watched), options.ignore)
     only = path.relative_to(source.root).as_posix() if path.suffix.lower() in LABEL_FILES and isinstance(source, Folder) else None
     form = READ_AS.get(options.form, options.form)
-    if form and form not in READERS:
+    if form and form not in (*READERS, *shipped(), taught.NAME):
         raise DatasetError(f"there is no dataset format {form!r} to read; known are {', '.join((*READERS, *READ_AS))}")
     why = [only] if only else []
-    if not form:
+    if form == taught.NAME and options.reading is None:
+        raise DatasetError(f"{path}: which recipe is it read by? Name its file with --reading")
+    if options.reading is not None:
+        form = form or taught.NAME
+    elif not form:
         form, why = (table.NAME if path.suffix.lower() in table.SUFFIXES else coco.NAME, why) if only else recognise(tree)
     watched.opened.clear()  # looking for its format has opened what is not of it
     try:
-        if only and form in (coco.NAME, table.NAME):
+        recipe = options.reading or shipped().get(form)
+        if recipe is not None:
+            reading = taught.read(tree, problems, recipe)
+        elif only and form in (coco.NAME, table.NAME):
             reading = READERS[form].read(tree, problems, options, only)
         else:
             reading = READERS[form].read(tree, problems, options)
         watched.notes = False
-        account = account_of(tree, title_of(form, reading=True), reading, watched.opened)
+        account = account_of(tree, recipe.name if recipe is not None else title_of(form, reading=True), reading, watched.opened)
         if ask and account.question and not only and not isinstance(source, OneFile):
             raise NeedsAnswer("ignore", account.question)
         skeleton, files = options.skeleton_of(reading.skeleton), prepared(source, reading, options)
@@ -119,7 +133,7 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
             files.windows = windows
     except DAMAGE as error:
         raise DatasetError(f"{path}: can't be read as {title_of(form, reading=True)} ({type(error).__name__}: {str(error)[:120]})") from None
-    return Recognised(form, files, reading, why, account)
+    return Recognised(form, files, reading, why, account, recipe)
 
 
 def prepared(source: SourceFiles, reading: Reading, options: ImportOptions) -> Files:
@@ -157,7 +171,7 @@ def read_dataset(
     dataset.map_classes = reading.map_classes
     dataset.mirror_classes = options.class_pairs((*classes, *reading.map_classes))
     dataset.origin, dataset.format = url_of(path) or str(Path(path).absolute()), found.form
-    dataset.read_as = options.to_json()
+    dataset.read_as = replace(options, reading=found.recipe).to_json()
     dataset.splits_drawn, dataset.why = drawn or reading.drawn, found.why
     dataset.account = found.account
     return dataset
@@ -182,6 +196,9 @@ def recognise(tree: Tree) -> tuple[str, list[str]]:
         found[name] = module.signs(tree)
         if found[name].score >= SURE:
             break
+    else:
+        for name, recipe in shipped().items():
+            found[name] = taught.signs(recipe, tree)
     best = max(found, key=lambda name: found[name].score)
     if found[best].score > 0:
         against = found[best].against

@@ -14,6 +14,8 @@ rectangle is read as oriented boxes.
 
 from __future__ import annotations
 
+from bisect import bisect_left
+
 from varlen.datasets.formats.base import Reading
 from varlen.datasets.formats.coco_objects import NAME as NAME
 from varlen.datasets.formats.coco_reading import MOST_FILES, CocoReader
@@ -47,7 +49,14 @@ def _looks_like_one(tree: Tree, path: str) -> bool:
     opens = head.lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"{"
     listed = b'"images"' in head and (b'"annotations"' in head or b'"categories"' in head or b'"file_name"' in head)
     labelled = b'"annotations"' in head and (b'"image_id"' in head or b'"categories"' in head)
-    return opens and (listed or labelled)
+    return opens and (listed or labelled) and b'"segments_info"' not in head and not _is_painted(tree, path)
+
+
+def _is_painted(tree: Tree, path: str) -> bool:
+    """Whether a folder of PNGs of the file's name holds its labels, as of panoptic sets."""
+    folder = path.rpartition(".")[0] + "/"
+    at = bisect_left(tree.paths, folder)
+    return at < len(tree.paths) and tree.paths[at].startswith(folder) and tree.paths[at].lower().endswith(".png")
 
 
 def read(tree: Tree, problems: ReadProblems, options: ImportOptions, only: str | None = None) -> Reading:
