@@ -95,10 +95,14 @@ def account_of(tree: Tree, title: str, reading: Reading, opened: set[str]) -> Ac
     known = [pattern(each) for each in reading.side]
     unexplained = [path for path in others if path in seen and not is_side(path) and not any(each.fullmatch(path) for each in known)]
     stems = {stem_of(path) for path in pictures} if unexplained else set[str]()
-    asked = [path for path in unexplained
-             if path.lower().endswith(COULD_HOLD) or (path.lower().endswith(READABLE) and stem_of(path) in stems)]  # fmt: skip
+    asked = [path for path in unexplained if could_hold(path) or (path.lower().endswith(READABLE) and stem_of(path) in stems)]
     begins = first_lines(tree, asked[0]) if asked else []
     return Account(len(pictures), len(labels), len(others) - len(unexplained), unexplained, asked, question_of(tree, title, asked, begins), begins)
+
+
+def could_hold(path: str) -> bool:
+    """Whether a file is of a kind of which some hold labels."""
+    return path.lower().endswith(COULD_HOLD) and not is_side(path)
 
 
 def is_side(path: str) -> bool:

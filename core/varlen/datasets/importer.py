@@ -10,6 +10,7 @@ from collections import Counter, deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from concurrent.futures.process import BrokenProcessPool
+from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
@@ -19,11 +20,14 @@ from varlen.datasets.findings import Finding
 from varlen.datasets.findings.checks import LabelChecks
 from varlen.datasets.formats import Recognised, open_dataset
 from varlen.datasets.formats.base import ListedImage
+from varlen.datasets.formats.drafts import draft_of
+from varlen.datasets.formats.tree import Tree
 from varlen.datasets.image_files import ImageHeader, read_header
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.ingest import IngestedBatch, IngestedImage, Ingester, StoreFile
+from varlen.datasets.recipes import Recipe
 from varlen.datasets.skeleton import mirror_pairs
-from varlen.datasets.sources import Files
+from varlen.datasets.sources import Files, open_files
 from varlen.datasets.splits import drawn_splits, in_order
 from varlen.errors import DatasetError, NeedsAnswer, ReadProblems
 from varlen.executors import processes
@@ -53,7 +57,7 @@ class Importer:
         self.problems = ReadProblems(strict=False)
         found = self._begin(self.problems)
         self.format, self.files, self.reading, self.why = found.form, found.files, found.reading, found.why
-        self.options = options = options.for_classes(self.reading.classes)
+        self.options = options = replace(options.for_classes(self.reading.classes), reading=found.recipe)
         self.classes = options.class_names(self.reading.classes)
         self.mirror_classes = options.class_pairs((*self.classes, *self.reading.map_classes))
         self.drawn = options.splits == "drawn" or self.reading.drawn
@@ -139,24 +143,26 @@ def _ingest(images: list[tuple[ListedImage, str | None]]) -> IngestedBatch[Any]:
     return found
 
 
-def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequence[str] = ()) -> dict[str, Any]:
+def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequence[str] = (), recipe: Recipe | None = None) -> dict[str, Any]:
     """What a dataset seems to be, as JSON-able values, from its first images; nothing is kept.
 
     `exact`: whether all images were read; `why`: files that spoke for the format; `asks`: options that have to be given before
     it can be read; `remarks`: what is read in a way that is to be said; `fields`: text and number fields of its images, which
-    may name groups; `files`: how many files are what, and what is to be asked about those that nothing read; `turned`: how many have an EXIF
+    may name groups; `files`: how many files are what, and what is to be asked about those that nothing read; `draft`: a recipe for
+    those, as far as it can be told; `reading`: the recipe that reads the dataset; `turned`: how many have an EXIF
     orientation; `example`: one image with its objects.
     """
     problems = ReadProblems(strict=False)
     asks: list[str] = []
     try:
-        found = open_dataset(path, ImportOptions(form, levels=levels, ignore=tuple(ignore)), problems, ask=False)
+        found = open_dataset(path, ImportOptions(form, levels=levels, ignore=tuple(ignore), reading=recipe), problems, ask=False)
     except NeedsAnswer as question:
         asks.append(question.option)
         problems = ReadProblems(strict=False)
         found = open_dataset(path, ImportOptions(form, mask_class="object", levels=levels, ignore=tuple(ignore)), problems, ask=False)
     if found.account.question:
         asks.append("ignore")
+    draft = _draft(path, found) if found.account.asked else None
     files, reading = found.files, found.reading
     splits, classes, fields, turned_count, read = Counter[str](), Counter[str](), Counter[str](), 0, 0
     unclear = 0
@@ -201,11 +207,21 @@ def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequen
         "problems": [message for _, message in problems.noted[:MOST_PROBLEMS]],
         "problem_count": len(problems.noted),
         "files": found.account.to_json(),
+        "draft": draft,
+        "reading": None if found.recipe is None else found.recipe.to_json(),
         "example": None if example is None else {
             "key": example.key, "width": example.size.width, "height": example.size.height,
             "objects": objects_to_json(example.objects, reading.classes),
         },
     }  # fmt: skip
+
+
+def _draft(path: Path, found: Recognised) -> dict[str, Any] | None:
+    """How a recipe for the files that nothing reads begins."""
+    try:
+        return draft_of(Tree(open_files(path)), found.account.asked).to_json()
+    except DatasetError:
+        return None
 
 
 def _header_of(files: Files, key: str, problems: ReadProblems) -> ImageHeader | None:

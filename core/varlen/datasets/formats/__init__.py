@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple, cast
 
-from varlen.datasets.account import Account, Watched, account_of
+from varlen.datasets.account import Account, Watched, account_of, could_hold
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry, entries_of
 from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, taught, voc, yolo
@@ -122,7 +122,8 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
         watched.notes = False
         account = account_of(tree, recipe.name if recipe is not None else title_of(form, reading=True), reading, watched.opened)
         if ask and account.question and not only and not isinstance(source, OneFile):
-            raise NeedsAnswer("ignore", account.question)
+            unknown = form == plain.NAME and not options.form
+            raise NeedsAnswer("ignore", f"{tree.files.label}: {_unknown(tree)}. {account.question}" if unknown else account.question)
         skeleton, files = options.skeleton_of(reading.skeleton), prepared(source, reading, options)
         reading = replace(reading, skeleton=skeleton)
         if isinstance(files, PreparedFiles) and options.tile is not None:
@@ -134,6 +135,15 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
     except DAMAGE as error:
         raise DatasetError(f"{path}: can't be read as {title_of(form, reading=True)} ({type(error).__name__}: {str(error)[:120]})") from None
     return Recognised(form, files, reading, why, account, recipe)
+
+
+def unread_files(path: Path | str, options: ImportOptions) -> tuple[Tree, list[str]]:
+    """The files of a dataset, and those of them that could hold labels and that nothing reads. Raises `DatasetError` for no files."""
+    tree = Tree(open_files(Path(path)), options.ignore)
+    try:
+        return tree, open_dataset(path, options, ReadProblems(strict=False), ask=False).account.asked
+    except DatasetError:
+        return tree, [each for each in tree.paths if could_hold(each)]
 
 
 def prepared(source: SourceFiles, reading: Reading, options: ImportOptions) -> Files:
@@ -207,9 +217,14 @@ def recognise(tree: Tree) -> tuple[str, list[str]]:
         raise DatasetError(tree.unreadable[0])
     if not tree.pictures:
         raise DatasetError(f"{tree.files.label}: not recognised as a dataset: there is no picture in it ({', '.join(READABLE)})")
-    near = sorted(found, key=lambda name: -_nearness(tree, name))[:2]
-    missing = "; ".join(f"for {title_of(name, reading=True)}: {found[name].missing}" for name in near)
-    raise DatasetError(f"{tree.files.label}: not recognised as a dataset; what is missing {missing}. Or name its format with --from")
+    raise DatasetError(f"{tree.files.label}: {_unknown(tree)}. Or name its format with --from")
+
+
+def _unknown(tree: Tree) -> str:
+    """What the nearest two formats lack."""
+    near = sorted(READERS, key=lambda name: -_nearness(tree, name))[:2]
+    missing = "; ".join(f"for {title_of(name, reading=True)}: {READERS[name].signs(tree).missing}" for name in near)
+    return f"not recognised as a dataset; what is missing {missing}"
 
 
 def _nearness(tree: Tree, name: str) -> int:

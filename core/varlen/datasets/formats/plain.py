@@ -19,7 +19,7 @@ from varlen.errors import DatasetError, ReadProblems
 NAME = "pictures"
 #: How labels are read, for people.
 CONVENTION = "pictures without labels"
-#: Files that look like labels: where there are any, pictures are not taken to have none.
+#: Files that look like labels: where there are any, all else is tried before pictures are taken to have none.
 _LABELS = (".xml", ".json", ".jsonl", ".ndjson", ".csv", ".tsv", ".txt", ".yaml", ".yml", ".npy", ".npz", ".mat")
 _TALK = ("readme", "license", "licence", "notes", "changelog", "requirements")
 
@@ -27,7 +27,7 @@ _TALK = ("readme", "license", "licence", "notes", "changelog", "requirements")
 def signs(tree: Tree) -> Signs:
     """Whether there are pictures and nothing that could label them."""
     others = [path for path in tree.ending(*_LABELS) if not path.rsplit("/", 1)[-1].lower().startswith(_TALK)]
-    return Signs(0.2 if tree.pictures and not others else 0.0, tree.pictures[:3], "pictures, and no files that look like labels", others[:3])
+    return Signs((0.05 if others else 0.2) if tree.pictures else 0.0, tree.pictures[:3], "pictures, and no files that look like labels", others[:3])
 
 
 def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
