@@ -21,6 +21,7 @@ from varlen.datasets.image_files import decode, read_header
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.importer import preview_dataset
 from varlen.datasets.level_rules import LevelRule
+from varlen.datasets.recipes import Recipe
 from varlen.datasets.sources import UNPACKERS, open_files
 from varlen.errors import DatasetError
 from varlen.stores import Store, url_of
@@ -74,11 +75,11 @@ def add_files(dataset_import: DatasetImport, files: list[UploadedFile], paths: l
                 out.write(block)
 
 
-def recognise(dataset_import: DatasetImport, form: str = "", levels: str = "") -> None:
-    """See what the files are, or what they are when read as `form`, with a rule for `levels`. Raises `DatasetError`."""
+def recognise(dataset_import: DatasetImport, form: str = "", levels: str = "", reading: dict[str, Any] | None = None) -> None:
+    """See what the files are, or what they are when read as `form` or by the recipe `reading`, with a rule for `levels`. Raises `DatasetError`."""
     if dataset_import.folder:
         dataset_import.path = str(_gathered(Path(dataset_import.folder) / "files"))
-    dataset_import.recognised = preview_dataset(Path(dataset_import.path), form, levels)
+    dataset_import.recognised = preview_dataset(Path(dataset_import.path), form, levels, recipe=Recipe.parse(reading) if reading else None)
     dataset_import.state = State.RECOGNISED
     dataset_import.save(update_fields=["path", "recognised", "state"])
 

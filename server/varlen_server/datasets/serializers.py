@@ -234,6 +234,15 @@ class AccountSerializer(serializers.Serializer):
     begins = serializers.ListField(child=serializers.CharField(), help_text="how the first of those begins, where it is text")
 
 
+class DraftSerializer(serializers.Serializer):
+    """How a reading recipe for files that nothing reads begins. rows: the file's first rows, or the keys of its first object with their values."""
+
+    recipe = serializers.DictField()
+    file = serializers.CharField()
+    rows = serializers.ListField(child=serializers.ListField(child=serializers.CharField(allow_blank=True)))
+    missing = serializers.ListField(child=serializers.CharField(), help_text="what the person has to say: class, box, picture")
+
+
 class RecognisedSerializer(serializers.Serializer):
     """What files seem to be. Splits and labels are of the first images alone, unless `exact`."""
 
@@ -242,6 +251,8 @@ class RecognisedSerializer(serializers.Serializer):
     why = serializers.ListField(child=serializers.CharField(), default=list, help_text="files that spoke for the format, and such as do not fit")
     asks = serializers.ListField(child=serializers.CharField(), default=list, help_text="options that have to be given: mask_class, levels, ignore")
     files = AccountSerializer(required=False)
+    draft = DraftSerializer(required=False, allow_null=True)
+    reading = serializers.DictField(required=False, allow_null=True, help_text="the reading recipe that it is read by")
     images = serializers.IntegerField()
     exact = serializers.BooleanField()
     splits = serializers.DictField(child=serializers.IntegerField())
@@ -287,6 +298,7 @@ class ImportFilesSerializer(serializers.Serializer):
 class FormatSerializer(serializers.Serializer):
     format = serializers.CharField(required=False, allow_blank=True, help_text="the format, in place of what is recognised")
     levels = serializers.CharField(required=False, allow_blank=True, max_length=80, help_text="a rule for levels beyond 8 bits")
+    reading = serializers.DictField(required=False, allow_null=True, help_text="a reading recipe that says how its label files are read")
 
 
 class NamePairsField(serializers.ListField):
@@ -318,6 +330,7 @@ class ImportOptionsSerializer(serializers.Serializer):
     ignore = serializers.ListField(
         child=serializers.CharField(max_length=1000), max_length=1000, required=False, help_text="patterns of files that are not looked at"
     )
+    reading = serializers.DictField(required=False, allow_null=True, help_text="the reading recipe that says how its label files are read")
 
 
 class FolderSerializer(serializers.Serializer):

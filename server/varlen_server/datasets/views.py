@@ -255,7 +255,7 @@ class ImportRecognise(APIView):
         """See what the files are, of themselves or read as another format; nothing is imported yet."""
         found = imports.open_import_or_404(pk)
         wish = body_of(request, FormatSerializer)
-        imports.recognise(found, wish.get("format", ""), wish.get("levels", ""))
+        imports.recognise(found, wish.get("format", ""), wish.get("levels", ""), wish.get("reading"))
         return Response(ImportSerializer(found).data)
 
 

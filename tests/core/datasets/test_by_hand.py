@@ -15,6 +15,7 @@ from varlen.datasets.formats import READERS, WRITERS, catalogue, open_dataset, r
 from varlen.datasets.formats.base import FileNames, LabelCounts
 from varlen.datasets.formats.tree import Tree
 from varlen.datasets.import_options import ImportOptions
+from varlen.datasets.recipes import shipped
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import open_files
 from varlen.datasets.splits import default_splits, draw_splits, in_order, split_from_path
@@ -290,7 +291,7 @@ def test_the_catalogue_names_every_format_once() -> None:
     found = {each.name: each for each in catalogue()}
     assert set(found) >= set(WRITERS)
     assert [each.name for each in catalogue()] == list(found)
-    assert {name for name, each in found.items() if each.reads} == set(READERS)
+    assert {name for name, each in found.items() if each.reads} == {*READERS, *shipped()}
     assert {name for name, each in found.items() if not each.coded} == {"npz", "npz-chw"}
     assert all(bool(each.convention) == each.reads and bool(each.layout) == each.writes and each.title for each in found.values())
     assert all(set(each.holds) <= set(KINDS) for each in found.values())

@@ -1489,6 +1489,16 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description How a reading recipe for files that nothing reads begins. rows: the file's first rows, or the keys of its first object with their values. */
+        Draft: {
+            recipe: {
+                [key: string]: unknown;
+            };
+            file: string;
+            rows: string[][];
+            /** @description what the person has to say: class, box, picture */
+            missing: string[];
+        };
         DrawnStep: {
             id: string;
             step: string;
@@ -1907,6 +1917,10 @@ export interface components {
             format?: string;
             /** @description a rule for levels beyond 8 bits */
             levels?: string;
+            /** @description a reading recipe that says how its label files are read */
+            reading?: {
+                [key: string]: unknown;
+            } | null;
         };
         Formats: {
             formats: components["schemas"]["FormatFacts"][];
@@ -2008,6 +2022,10 @@ export interface components {
             overlap?: number;
             /** @description patterns of files that are not looked at */
             ignore?: string[];
+            /** @description the reading recipe that says how its label files are read */
+            reading?: {
+                [key: string]: unknown;
+            } | null;
         };
         ImportRequestRequest: {
             /** @description what the dataset is to be called */
@@ -2488,6 +2506,11 @@ export interface components {
             /** @description options that have to be given: mask_class, levels, ignore */
             asks?: string[];
             files?: components["schemas"]["Account"];
+            draft?: components["schemas"]["Draft"] | null;
+            /** @description the reading recipe that it is read by */
+            reading?: {
+                [key: string]: unknown;
+            } | null;
             images: number;
             exact: boolean;
             splits: {

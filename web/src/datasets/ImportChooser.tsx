@@ -9,6 +9,7 @@ import { type DatasetImport, type Recognised, recogniseAs } from "./imports";
 import { ReadingQuestions } from "./ReadingQuestions";
 import { EXAMPLE_WIDTH, Example, Problems, Why } from "./Recognised";
 import { AS_RECOGNISED, optionsOf, type ReadingChoices } from "./reading-choices";
+import type { Recipe } from "./recipe";
 
 /** What was recognised, with an example to look at, and the choices that change its meaning. */
 export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetImport; start: () => void; cancel: () => void }) {
@@ -16,9 +17,13 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
   const [choices, setChoices] = useState(AS_RECOGNISED);
   const choose = (change: Partial<ReadingChoices>) => setChoices((before) => ({ ...before, ...change }));
   const again = useMutation({
-    mutationFn: (wish: { format: string; levels: string }) => recogniseAs(incoming.id, wish.format, wish.levels),
+    mutationFn: (wish: { format: string; levels: string; reading?: Recipe }) =>
+      recogniseAs(incoming.id, wish.format, wish.levels, wish.reading ?? null),
   });
+  // What was drafted for files that nothing read stays, so that it can be said differently once it is read.
+  const [draft] = useState(incoming.recognised?.draft ?? null);
   const found = (again.data ?? incoming).recognised as Recognised;
+  const isTaught = found.format === "recipe";
   const begin = useMutation({
     mutationFn: () =>
       take(api.POST("/api/imports/{id}/start", { params: { path: { id: incoming.id } }, body: { name, ...optionsOf(found, choices) } })),
@@ -32,7 +37,7 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
   return (
     <Flex gap={6} align="flex-start">
       <Box flex="none" width={`${EXAMPLE_WIDTH}px`}>
-        <Example id={incoming.id} found={found} key={`${found.format} ${found.levels}`} />
+        <Example id={incoming.id} found={found} key={`${found.format} ${found.levels} ${found.example?.key}`} />
         <Text fontSize="small" color="fg.muted" mt={2}>
           {sentence(convention)}
           {found.classes.length + found.label_map.length > 0 && " Do the labels sit on what they name?"}
@@ -56,6 +61,7 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
                 again.mutate({ format: event.target.value, levels: found.levels ?? "" });
               }}
             >
+              {isTaught && <option value="recipe">read by a recipe</option>}
               {formats.map((each) => (
                 <option key={each.name} value={each.name}>
                   read as {each.reading_title}
@@ -68,6 +74,12 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
         <Facts found={found} />
         <ReadingQuestions
           found={found}
+          draft={draft}
+          isTaught={isTaught}
+          teach={(reading) => {
+            choose({ classes: null });
+            again.mutate({ format: "", levels: found.levels ?? "", reading });
+          }}
           choices={choices}
           choose={choose}
           setLevels={(levels) => again.mutate({ format: found.format, levels })}

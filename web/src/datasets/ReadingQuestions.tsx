@@ -6,6 +6,8 @@ import { NumberField, SelectOne } from "../shell/fields";
 import { counted } from "../words/figures";
 import type { Recognised } from "./imports";
 import { classesOf, type ReadingChoices } from "./reading-choices";
+import type { Draft, Recipe } from "./recipe";
+import { Teach } from "./Teach";
 
 interface Props {
   found: Recognised;
@@ -13,12 +15,31 @@ interface Props {
   choose: (change: Partial<ReadingChoices>) => void;
 }
 
+interface Taught {
+  /** How a recipe for files that nothing read begins. */
+  draft: Draft | null;
+  isTaught: boolean;
+  teach: (recipe: Recipe) => void;
+}
+
 /** All that can be chosen about how a dataset is read; only what the files leave open or what may be read otherwise is asked. */
-export function ReadingQuestions({ setLevels, ...props }: Props & { setLevels: (levels: string) => void }) {
+export function ReadingQuestions({
+  setLevels,
+  draft,
+  isTaught,
+  teach,
+  ...props
+}: Props & Taught & { setLevels: (levels: string) => void }) {
   const { found } = props;
+  const unread = found.asks?.includes("ignore") && found.files;
   return (
     <>
-      {found.asks?.includes("ignore") && found.files && <Unread files={found.files} {...props} />}
+      {(unread || (draft && isTaught)) && (
+        <Question name={unread ? "Not read" : "Recipe"}>
+          {unread && <Unread files={found.files as Schemas["Account"]} hasDraft={Boolean(draft)} {...props} />}
+          {draft && <Teach draft={draft} isUsed={isTaught} read={teach} />}
+        </Question>
+      )}
       {found.asks?.includes("mask_class") && <MaskClass {...props} />}
       {((found.unclear ?? 0) > 0 || found.levels) && <Levels found={found} change={setLevels} />}
       {found.images > 1 && <Splits {...props} />}
@@ -33,15 +54,15 @@ export function ReadingQuestions({ setLevels, ...props }: Props & { setLevels: (
 }
 
 /** Files that could hold labels and were not read: which, how one begins, and the patterns by which they are left out. */
-function Unread({ files, choices, choose }: Props & { files: Schemas["Account"] }) {
+function Unread({ files, hasDraft, choices, choose }: Props & { files: Schemas["Account"]; hasDraft: boolean }) {
   const names = files.unexplained_files;
   return (
-    <Question name="Not read">
+    <>
       <Text>
         {counted(files.unexplained, "file")} could hold labels: {names.slice(0, 3).join(", ")}
         {names.length > 3 && ", …"}
       </Text>
-      {files.begins.length > 0 && (
+      {!hasDraft && files.begins.length > 0 && (
         <Text as="pre" fontFamily="mono" fontSize="caption" color="fg.muted" overflowX="auto" my={1} aria-label="How the first begins">
           {files.begins.join("\n")}
         </Text>
@@ -52,8 +73,8 @@ function Unread({ files, choices, choose }: Props & { files: Schemas["Account"] 
           Leave them out
         </Button>
       </Flex>
-      <Said>Or read the whole as another format, above.</Said>
-    </Question>
+      <Said>Or read the whole as another format, above{hasDraft ? ", or say here how they are read." : "."}</Said>
+    </>
   );
 }
 

@@ -1,4 +1,5 @@
 import { api, Refusal, type Schemas, take } from "../api/client";
+import type { Recipe } from "./recipe";
 
 export type DatasetImport = Schemas["Import"];
 export type Recognised = NonNullable<Schemas["Import"]["recognised"]>;
@@ -34,9 +35,9 @@ export async function gather(files: Gathered[], sent: (bytes: number) => void): 
   return recogniseAs(incoming.id);
 }
 
-/** See what the files are, by themselves or read as `format`, with a rule for levels beyond 8 bits. */
-export function recogniseAs(id: number, format = "", levels = ""): Promise<DatasetImport> {
-  return take(api.POST("/api/imports/{id}/recognise", { params: { path: { id } }, body: { format, levels } }));
+/** See what the files are, by themselves or read as `format` or by a recipe, with a rule for levels beyond 8 bits. */
+export function recogniseAs(id: number, format = "", levels = "", reading: Recipe | null = null): Promise<DatasetImport> {
+  return take(api.POST("/api/imports/{id}/recognise", { params: { path: { id } }, body: { format, levels, reading } }));
 }
 
 /** The files of a drop, folders with all that is in them. */

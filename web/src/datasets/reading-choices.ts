@@ -64,6 +64,7 @@ export function optionsOf(found: Recognised, choices: ReadingChoices): Omit<Sche
     ...(pairs === null ? {} : { mirror_pairs: pairsIn(pairs) }),
     ...(tile.side ? { tile: [tile.side, tile.side], overlap: tile.overlap } : {}),
     ...(ignore.trim() ? { ignore: listIn(ignore) } : {}),
+    ...(found.reading ? { reading: found.reading } : {}),
     ...(classes ? { classes: classes.map((each) => [each.from, each.to.trim()]) } : {}),
   };
 }

@@ -7,9 +7,14 @@ export function fileName(document: PipelineDocument): string {
 
 /** Save a pipeline as a file. */
 export function saveFile(document: PipelineDocument): void {
+  saveJson(document, fileName(document));
+}
+
+/** Save anything as a JSON file of a name. */
+export function saveJson(value: unknown, name: string): void {
   const link = window.document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([`${JSON.stringify(document, null, 2)}\n`], { type: "application/json" }));
-  link.download = fileName(document);
+  link.href = URL.createObjectURL(new Blob([`${JSON.stringify(value, null, 2)}\n`], { type: "application/json" }));
+  link.download = name;
   link.click();
   URL.revokeObjectURL(link.href);
 }
