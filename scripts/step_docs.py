@@ -1,4 +1,4 @@
-"""Write docs/steps.md, a page with a picture strip for each step, and docs/pipeline.schema.json. `make step-docs`; a test keeps the text true."""
+"""Write docs/steps.md, a page with a picture strip for each step, and the schemas of files. `make step-docs`; a test keeps the text true."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
+from varlen.datasets.recipes import Recipe
 from varlen.pipeline.document import document_schema
 from varlen.steps import BUILT_IN, describe
 from varlen.steps.base import Step
@@ -91,6 +92,11 @@ def schema() -> str:
     return json.dumps(document_schema(), indent=1, ensure_ascii=False) + "\n"
 
 
+def reading_schema() -> str:
+    """The JSON Schema of reading recipes."""
+    return json.dumps(Recipe.model_json_schema(by_alias=True), indent=1, ensure_ascii=False) + "\n"
+
+
 def catalogue() -> str:
     """What `varlen steps` prints from: every built-in step with its parameters and schema."""
     return json.dumps([describe(cls, schema=True) for cls in BUILT_IN], ensure_ascii=False, separators=(",", ":")) + "\n"
@@ -133,6 +139,7 @@ if __name__ == "__main__":
     (DOCS / "steps").mkdir(exist_ok=True)
     (DOCS / "steps.md").write_text(index())
     (DOCS / "pipeline.schema.json").write_text(schema())
+    (DOCS / "reading.schema.json").write_text(reading_schema())
     CATALOGUE_FILE.write_text(catalogue())
     for step in BUILT_IN:
         (DOCS / "steps" / f"{step.name()}.md").write_text(page(step))

@@ -48,8 +48,11 @@ def test_a_published_layout_is_recognised_and_read(tmp_path: Path, name: str) ->
     assert read_dataset(folder, options=ImportOptions(reading=shipped()[name])).digest() == dataset.digest()
 
 
-def test_every_recipe_that_ships_has_a_tree() -> None:
+def test_every_recipe_that_ships_has_a_tree_and_a_line_in_the_docs() -> None:
     assert set(TREES) == set(shipped())
+    docs = (Path(__file__).parents[3] / "docs" / "recipes.md").read_text()
+    listed = [line.split("`")[1] for line in docs.partition("## Recipes that ship")[2].splitlines() if line.startswith("| `")]
+    assert sorted(listed) == sorted(shipped())
 
 
 def test_painted_objects(tmp_path: Path) -> None:

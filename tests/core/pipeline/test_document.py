@@ -134,6 +134,7 @@ def test_the_reference_pages_are_what_the_code_says() -> None:
         assert (project / "docs" / "steps" / f"{cls.name()}.md").read_text() == step_docs.page(cls), "run `make step-docs`"
         assert not step_docs.settings_shown(cls) or (project / "docs" / "steps" / f"{cls.name()}.jpg").stat().st_size > 5000
     assert (project / "docs" / "pipeline.schema.json").read_text() == step_docs.schema(), "run `make step-docs`"
+    assert (project / "docs" / "reading.schema.json").read_text() == step_docs.reading_schema(), "run `make step-docs`"
     assert step_docs.CATALOGUE_FILE.read_text() == step_docs.catalogue(), "run `make step-docs`"
 
 

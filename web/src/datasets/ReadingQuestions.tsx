@@ -34,12 +34,12 @@ export function ReadingQuestions({
   const unread = found.asks?.includes("ignore") && found.files;
   return (
     <>
-      {(unread || (draft && isTaught)) && (
-        <Question name={unread ? "Not read" : "Recipe"}>
-          {unread && <Unread files={found.files as Schemas["Account"]} hasDraft={Boolean(draft)} {...props} />}
-          {draft && <Teach draft={draft} isUsed={isTaught} read={teach} />}
+      {unread && (
+        <Question name="Not read">
+          <Unread files={found.files as Schemas["Account"]} hasDraft={Boolean(draft)} {...props} />
         </Question>
       )}
+      {draft && (unread || isTaught) && <Teach draft={draft} isUsed={isTaught} read={teach} />}
       {found.asks?.includes("mask_class") && <MaskClass {...props} />}
       {((found.unclear ?? 0) > 0 || found.levels) && <Levels found={found} change={setLevels} />}
       {found.images > 1 && <Splits {...props} />}

@@ -78,6 +78,7 @@ export function Teach({ draft, isUsed, read }: Props) {
       <Flex gap={2} align="center" mt={2} wrap="wrap">
         <SelectOne
           name="Unit of the coordinates"
+          width="170px"
           value={isShares ? "shares" : "pixels"}
           options={{ pixels: "in pixels", shares: "in shares of the sides" }}
           change={(unit) => change(fields, unit === "shares")}
@@ -97,7 +98,7 @@ export function Teach({ draft, isUsed, read }: Props) {
         <RecipeFile read={read} />
       </Flex>
       <Text fontSize="small" color="fg.muted" mt={1} role="status">
-        {missing || (isUsed ? "Read by this recipe: do the labels sit?" : "")}
+        {missing || (isUsed ? "Read by this recipe: do the labels sit?" : "As it seems to be. Change what is wrong, or use it as it is.")}
       </Text>
     </Box>
   );
@@ -105,7 +106,7 @@ export function Teach({ draft, isUsed, read }: Props) {
 
 function What({ name, value, change }: { name: string; value: Meaning; change: (what: Meaning) => void }) {
   return (
-    <NativeSelect.Root size="xs" minWidth="104px">
+    <NativeSelect.Root size="xs" minWidth="92px" fontFamily="body">
       <NativeSelect.Field aria-label={`What ${name} is`} value={value} onChange={(event) => change(event.target.value as Meaning)}>
         {Object.entries(MEANINGS).map(([meaning, words]) => (
           <option key={meaning} value={meaning}>

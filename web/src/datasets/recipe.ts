@@ -70,18 +70,27 @@ function boxOf(fields: TaughtField[]): { form: string; names: string[] } | null 
   return null;
 }
 
+/** What a column is called in a recipe: after what it is, else as it was, unless that would be another's name. */
+const columnName = ({ name, meaning }: TaughtField, place: number): string => {
+  if (meaning === "ignore") return "_";
+  if (meaning !== "keep") return meaning;
+  return name in MEANINGS ? `column_${place + 1}` : name;
+};
+
 /** The recipe that says what a person said; other parts of the draft stay. */
-export function recipeOf({ recipe }: Draft, fields: TaughtField[], shares: boolean): Recipe {
+export function recipeOf({ recipe }: Draft, said: TaughtField[], shares: boolean): Recipe {
   const { box: _box, box_form: _form, unit: _unit, picture: _picture, class: _class, ...rest } = recipe;
-  const find = (meaning: Meaning) => fields.find((each) => each.meaning === meaning)?.name;
   const made: Recipe = { ...rest };
-  const box = boxOf(fields);
-  const picture = find("picture");
-  if (columnsOf(recipe)) {
+  const isTable = columnsOf(recipe) !== null;
+  const fields = isTable ? said.map((each, place) => ({ ...each, name: columnName(each, place) })) : said;
+  if (isTable) {
     const labels = recipe.labels as { columns: string };
     const more = labels.columns.split(" ").includes("*") ? ["*"] : [];
-    made.labels = { ...labels, columns: [...fields.map((each) => (each.meaning === "ignore" ? "_" : each.name)), ...more].join(" ") };
+    made.labels = { ...labels, columns: [...fields.map((each) => each.name), ...more].join(" ") };
   }
+  const find = (meaning: Meaning) => fields.find((each) => each.meaning === meaning)?.name;
+  const box = boxOf(fields);
+  const picture = find("picture");
   return {
     ...made,
     ...(picture ? { picture } : {}),
