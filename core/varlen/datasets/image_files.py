@@ -14,11 +14,12 @@ import zlib
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, replace
 from itertools import islice
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import ExifTags, Image
+from PIL.TiffImagePlugin import TiffImageFile
 
 from varlen.datasets.entry import Entry
 from varlen.datasets.quick_codecs import decode_jpeg, encode_png
@@ -39,10 +40,10 @@ _RASTERS: dict[int, Callable[[NDArray[np.uint8]], NDArray[np.uint8]]] = {
     2: lambda levels: levels[:, ::-1],
     3: lambda levels: levels[::-1, ::-1],
     4: lambda levels: levels[::-1],
-    5: lambda levels: levels.T,
-    6: lambda levels: levels.T[:, ::-1],
-    7: lambda levels: levels[::-1, ::-1].T,
-    8: lambda levels: levels.T[::-1],
+    5: lambda levels: levels.swapaxes(0, 1),
+    6: lambda levels: levels.swapaxes(0, 1)[:, ::-1],
+    7: lambda levels: levels[::-1, ::-1].swapaxes(0, 1),
+    8: lambda levels: levels.swapaxes(0, 1)[::-1],
 }
 #: Orientations that are mirror images.
 _MIRRORED = (2, 4, 5, 7)
@@ -56,7 +57,7 @@ def upright_points(points: NDArray[np.float64], orientation: int, size: Size) ->
 
 
 def upright_raster(levels: NDArray[np.uint8], orientation: int) -> NDArray[np.uint8]:
-    """Stored levels (H, W), upright."""
+    """Stored levels (H, W) or (H, W, C), upright."""
     return levels if orientation == 1 else np.ascontiguousarray(_RASTERS[orientation](levels))
 
 
@@ -106,7 +107,7 @@ IMAGE_TYPES = (
 )
 SUFFIX: dict[str, str] = {each.name: each.suffix for each in IMAGE_TYPES}
 _FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
-_ORIENTATION = 0x0112
+_ORIENTATION, _TIFF_WIDTH, _TIFF_HEIGHT = 0x0112, 256, 257
 #: What sets a stored picture upright (Exif 2.32, section 4.6.4 A).
 _UPRIGHT = {
     2: Image.Transpose.FLIP_LEFT_RIGHT, 3: Image.Transpose.ROTATE_180, 4: Image.Transpose.FLIP_TOP_BOTTOM, 5: Image.Transpose.TRANSPOSE,
@@ -216,7 +217,8 @@ def read_header(data: bytes, name: str) -> ImageHeader | None:
     _check_claim(image, name)
     orientation = orientation_of(image)
     bits = 1 if image.mode == "1" else 16 if image.mode.startswith("I") else 32 if image.mode == "F" else 8
-    return ImageHeader(str(image.format), image.mode, image.width, image.height, orientation, bits, len(data), unclear(image))
+    size = stored_size(image)
+    return ImageHeader(str(image.format), image.mode, size.width, size.height, orientation, bits, len(data), unclear(image))
 
 
 def orientation_of(image: Image.Image) -> int:
@@ -226,6 +228,18 @@ def orientation_of(image: Image.Image) -> int:
     except BROKEN:
         return 1
     return found if 1 <= found <= 8 else 1
+
+
+def to_turn(image: Image.Image) -> int:
+    """The orientation that decoded pixels still have: Pillow turns a TIFF by itself, and no other kind."""
+    return 1 if image.format == "TIFF" else orientation_of(image)
+
+
+def stored_size(image: Image.Image) -> Size:
+    """Width and height before any orientation; Pillow says those of a TIFF turned or not, as its version goes."""
+    if isinstance(image, TiffImageFile):
+        return Size(int(image.tag_v2[_TIFF_WIDTH]), int(image.tag_v2[_TIFF_HEIGHT]))
+    return Size(image.width, image.height)
 
 
 def readable_exif(data: bytes) -> list[dict[str, str]]:
@@ -252,8 +266,8 @@ def upright_size(data: bytes, name: str) -> Size:
         image = opened(data, name)
     except LevelsUnclear:
         return _tiff_size(data, name)
-    turned = orientation_of(image) >= 5
-    return Size(image.height, image.width) if turned else Size(image.width, image.height)
+    size = stored_size(image)
+    return Size(size.height, size.width) if orientation_of(image) >= 5 else size
 
 
 def _tiff_size(data: bytes, name: str) -> Size:
@@ -264,11 +278,20 @@ def _tiff_size(data: bytes, name: str) -> Size:
         with tifffile.TiffFile(io.BytesIO(data)) as file:
             page = file.pages[0]
             size = Size(int(page.imagewidth), int(page.imagelength))  # type: ignore[union-attr]
+            if tiff_orientation(page) >= 5:
+                size = Size(size.height, size.width)
     except Exception:
         raise ImageError(f"{name}: {describe_tiff(data)}") from None
     if not 0 < size.width * size.height <= MOST_PIXELS:
         raise ImageError(f"{name}: claims {size.width}×{size.height} px, more than {MOST_PIXELS // 1_000_000} million pixels")
     return size
+
+
+def tiff_orientation(page: Any) -> int:
+    """The orientation a TIFF's page says, 1 to 8; 1 where it says none."""
+    tag = page.tags.get("Orientation")
+    found = int(tag.value) if tag is not None and isinstance(tag.value, int) else 1
+    return found if 1 <= found <= 8 else 1
 
 
 def is_upright(data: bytes, name: str) -> bool:
@@ -281,7 +304,7 @@ def decode(data: bytes, name: str) -> NDArray[np.uint8]:
     image = opened(data, name)
     try:
         _refuse_unclear(image, name)
-        orientation = orientation_of(image)
+        orientation = to_turn(image)
         if (pixels := decode_jpeg(data, image)) is not None:
             return np.ascontiguousarray(upright_pixels(pixels, orientation))
         if orientation != 1:

@@ -16,7 +16,17 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from varlen.datasets.image_files import BROKEN, TIFF_MARKS, ImageHeader, decode_levels, opened, orientation_of, upright_pixels
+from varlen.datasets.image_files import (
+    BROKEN,
+    TIFF_MARKS,
+    ImageHeader,
+    decode_levels,
+    opened,
+    tiff_orientation,
+    to_turn,
+    upright_pixels,
+    upright_raster,
+)
 from varlen.errors import DatasetError, ImageError
 
 #: Shares of the levels that `percentile` cuts off at each end.
@@ -72,7 +82,7 @@ class LevelRule:
             if data[:4] in TIFF_MARKS:
                 return self.apply(_tiff_levels(data))
             image = opened(data, name)
-            return upright_pixels(self.apply(np.asarray(image)), orientation_of(image))
+            return upright_pixels(self.apply(np.asarray(image)), to_turn(image))
         except ImageError:
             raise
         except BROKEN as error:
@@ -87,7 +97,7 @@ def _tiff_levels(data: bytes) -> NDArray[Any]:
         with tifffile.TiffFile(io.BytesIO(data)) as file:
             page = file.pages[0]
             levels = page.asarray()
-            planes = str(page.axes)
+            planes, orientation = str(page.axes), tiff_orientation(page)
     except Exception:  # a compression it does not know: Pillow may
         with Image.open(io.BytesIO(data)) as image:
             return np.asarray(image)
@@ -95,7 +105,7 @@ def _tiff_levels(data: bytes) -> NDArray[Any]:
         levels = np.moveaxis(levels, 0, 2)
     if levels.ndim not in (2, 3):
         raise ValueError(f"pages of {levels.ndim} dimensions")
-    return np.asarray(levels)
+    return upright_raster(np.asarray(levels), orientation)
 
 
 #: The level of pixels nothing is known about.

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from varlen.datasets.image_files import TIFF_MARKS, decode, read_header
+from varlen.datasets.image_files import TIFF_MARKS, decode, read_header, tiff_orientation
 from varlen.datasets.level_rules import LevelRule, MapLevels, levels_file
 from varlen.datasets.sources import SourceFiles
 
@@ -103,7 +103,7 @@ def _tiff_window(files: SourceFiles, window: Window) -> NDArray[Any] | None:
                 page = file.pages[0]
                 if not isinstance(page, tifffile.TiffPage) or page.planarconfig != 1 or page.photometric not in (1, 2) or page.dtype is None:
                     return None
-                if page.tags.get("Orientation") is not None and page.tags["Orientation"].value != 1:
+                if tiff_orientation(page) != 1:
                     return None
                 bands = page.samplesperpixel
                 out = np.zeros((window.height, window.width, bands), page.dtype)

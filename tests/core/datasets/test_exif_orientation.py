@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+import tifffile
+from PIL import Image
 from varlen.datasets.convert import convert
 from varlen.datasets.entry import Entry
 from varlen.datasets.image_files import decode, is_upright, read_header, upright_entry, upright_raster, upright_size
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.importer import Importer
 from varlen.datasets.ingest import IngestedImage
+from varlen.datasets.level_rules import LevelRule
 from varlen.model.geometry import Size
 
 from tests.core.golden.dataset import EXIF_SIZE, STORED, golden, pattern, png
@@ -32,6 +36,36 @@ def test_pictures_are_decoded_upright(orientation: int) -> None:
     assert header is not None
     assert (header.orientation, header.upright) == (orientation, EXIF_SIZE)
     assert Size(header.width, header.height) == (EXIF_SIZE if orientation < 5 else Size(EXIF_SIZE.height, EXIF_SIZE.width))
+
+
+@pytest.mark.parametrize("kind", ["TIFF", "JPEG", "WEBP"])
+@pytest.mark.parametrize("orientation", range(1, 9))
+def test_every_kind_of_file_is_turned_once(orientation: int, kind: str) -> None:
+    """A smooth ramp, so that a code with losses changes little; a TIFF is turned by its decoder, the others by us."""
+    rows, columns = np.mgrid[0:24, 0:40]
+    upright = np.stack([columns * 6, rows * 10, (rows + columns) * 3], 2).astype(np.uint8)
+    image = Image.fromarray(np.ascontiguousarray(STORED[orientation](upright)))
+    exif = image.getexif()
+    exif[0x0112] = orientation
+    stream = io.BytesIO()
+    image.save(stream, kind, exif=exif, **({} if kind == "TIFF" else {"quality": 98}))
+    data = stream.getvalue()
+    assert upright_size(data, "a") == Size(40, 24)
+    header = read_header(data, "a")
+    assert header is not None
+    assert (header.orientation, header.upright, header.width) == (orientation, Size(40, 24), 40 if orientation < 5 else 24)
+    assert np.abs(decode(data, "a").astype(int) - upright).max() <= (0 if kind == "TIFF" else 16)
+
+
+@pytest.mark.parametrize("orientation", range(1, 9))
+def test_levels_beyond_8_bits_are_turned_once(orientation: int) -> None:
+    upright = np.arange(12 * 20, dtype=np.uint16).reshape(12, 20) * 200
+    stream = io.BytesIO()
+    tifffile.imwrite(stream, np.ascontiguousarray(STORED[orientation](upright)), extratags=[(0x0112, 3, 1, orientation, True)])
+    found = LevelRule.parse("0..65535").decode(stream.getvalue(), "a.tif")
+    assert found.shape == (12, 20, 3)
+    assert np.abs(found[:, :, 0] - upright / 257).max() <= 0.51
+    assert upright_size(stream.getvalue(), "a.tif") == Size(20, 12)
 
 
 #: Where the upright corner box 1 2 5 9 of a 40×26 px picture lies on the stored pixels, and a point at 4 7.

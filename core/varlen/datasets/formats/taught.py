@@ -51,7 +51,7 @@ def signs(recipe: Recipe, tree: Tree) -> Signs:
     quiet = ReadProblems(strict=False)
     layout = Layout(recipe, tree, quiet)
     paths = [path for kind in range(len(recipe.labels)) for path, _ in layout.files_of(kind)]
-    if not layout.pictures or not (paths or layout.painted):
+    if not (paths or layout.painted) or not layout.pictures:
         return Signs(0.0, [], missing)
     shapes = met = found = 0
     try:
