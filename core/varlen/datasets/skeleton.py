@@ -9,12 +9,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from varlen.errors import ArrayError
+
 
 @dataclass(frozen=True, slots=True)
 class Skeleton:
     """Keypoint names and the lines drawn between them, as pairs of places.
 
-    partners: for each keypoint the one it becomes in a mirror image; default: derived from the names.
+    partners: for each keypoint the one it becomes in a mirror image; default: derived from the names. Raises `ArrayError` for a line to a
+    keypoint that is not there.
 
     >>> import varlen as v
     >>> v.Skeleton(names=("head", "left wing", "right wing"), edges=((0, 1), (0, 2))).swap().tolist()
@@ -24,6 +27,11 @@ class Skeleton:
     names: tuple[str, ...] = ()
     edges: tuple[tuple[int, int], ...] = ()
     partners: tuple[int, ...] = ()
+
+    def __post_init__(self) -> None:
+        for a, b in self.edges:
+            if not (0 <= a < len(self.names) and 0 <= b < len(self.names)):
+                raise ArrayError(f"skeleton: the line {a}-{b} leaves the {len(self.names)} keypoints, which are counted from 0")
 
     def swap(self) -> NDArray[np.int64]:
         """For each keypoint the one it becomes in a mirror image: left … and right … change places."""

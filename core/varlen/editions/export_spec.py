@@ -85,7 +85,12 @@ class ExportSpec:
         return bool(self.total or self.per_class or self.balance)
 
     def for_dataset(self, dataset: Dataset) -> ExportSpec:
-        """The same with the format that the dataset has itself, where none was chosen."""
+        """The same with the format that the dataset has itself, where none was chosen. Raises `EditionError` for a split it does not have."""
+        there = dataset.splits()
+        for name, splits in (("splits", self.splits), ("split_variants", self._of_splits())):
+            for split in splits:
+                if split not in there:
+                    raise EditionError(f"{name}: there is no split {split!r}; there are {', '.join(there)}")
         return self if self.format else replace(self, format=default_format(dataset))
 
     def variants_for(self, split: str) -> list[int]:

@@ -15,7 +15,8 @@ from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.level_rules import LevelRule
 from varlen.datasets.skeleton import Skeleton, mirror_pairs
 from varlen.datasets.splits import draw_splits
-from varlen.errors import DatasetError, LevelsUnclear, ReadProblems
+from varlen.editions.export_spec import ExportSpec
+from varlen.errors import ArrayError, DatasetError, EditionError, LevelsUnclear, ReadProblems
 from varlen.render.renderer import Renderer
 
 from tests.conftest import make_pipeline
@@ -249,3 +250,15 @@ def test_options_there_and_back() -> None:
     for wrong in ({"tile": (8, 8)}, {"tile": (64, 64), "overlap": 64}, {"shares": (0.6, 0.4)}):
         with pytest.raises(DatasetError, match="import options"):
             ImportOptions(**wrong)
+
+
+def test_what_is_named_and_not_there_is_said(tmp_path: Path) -> None:
+    """A pattern of groups that fits no image, variants of a split that is not there, a line to a keypoint that is not there."""
+    folder = write_tree(tmp_path / "set", {"moth/a.png": (40, 30), "lamp/b.png": (40, 30)})
+    problems = ReadProblems()
+    read_dataset(folder, problems=problems, options=ImportOptions(groups="name:{group}_frame#"))
+    assert ("group", "the pattern of groups fits no image: every image is by itself") in problems.remarked
+    with pytest.raises(EditionError, match="split_variants: there is no split 'valid'; there are train"):
+        ExportSpec(split_variants={"valid": 2}).for_dataset(read_dataset(folder))
+    with pytest.raises(ArrayError, match="the line 0-2 leaves the 2 keypoints"):
+        Skeleton(("head", "tail"), ((0, 2),))

@@ -181,6 +181,8 @@ def read_dataset(
     dataset.map_classes = reading.map_classes
     dataset.mirror_classes = options.class_pairs((*classes, *reading.map_classes))
     dataset.origin, dataset.format = url_of(path) or str(Path(path).absolute()), found.form
+    if chosen.groups and only is None and not any(entry.group for entry in dataset.entries.values()):
+        problems.remark("group", "the pattern of groups fits no image: every image is by itself")
     dataset.read_as = replace(options, reading=found.recipe).to_json()
     dataset.splits_drawn, dataset.why = drawn or reading.drawn, found.why
     dataset.account = found.account

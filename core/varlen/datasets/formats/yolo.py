@@ -151,6 +151,9 @@ def _all_eight(tree: Tree, texts: list[str]) -> bool:
     return turned
 
 
+#: How far beyond 0 and 1 a share may lie, as rounding and labels drawn over the edge bring about.
+SLACK = 0.01
+
 #: Box, outline, keypoints, corners of an oriented box, other fields.
 _Line = tuple[list[float], Polygon | None, list[list[float]], "NDArray[np.float64] | None", dict[str, Any]]
 
@@ -171,6 +174,7 @@ class _Read:
 
     def _objects(self, path: str, key: str, size: Size, lines: list[str], problems: ReadProblems) -> Objects:
         found = []
+        tracked = not self.points and any(_has_track(line.split()) for line in lines)
         for number, line in enumerate(lines, 1):
             if not line.strip():
                 continue
@@ -184,7 +188,7 @@ class _Read:
                 problems.note("unknown-class", f"{place}: class {values[0]:g} is not one of the {self.classes} classes")
                 continue
             try:
-                found.append((int(values[0]), *self._shares(place, values[1:], size)))
+                found.append((int(values[0]), *self._shares(place, values[1:], size, tracked)))
             except DatasetError as error:
                 problems.note("bad-label", str(error))
         count = len(found)
@@ -194,8 +198,8 @@ class _Read:
             [each[4] for each in found] if self.turned else (),
         )  # fmt: skip
 
-    def _shares(self, place: str, shares: list[float], size: Size) -> _Line:
-        """What one line holds after its class."""
+    def _shares(self, place: str, shares: list[float], size: Size, tracked: bool) -> _Line:
+        """What one line holds after its class. tracked: a box is followed by a confidence and the number of a track."""
         points, dimensions = self.points, self.dimensions
         none = [[0.0, 0.0, 0.0]] * points
         whole = 4 + points * dimensions
@@ -203,10 +207,15 @@ class _Read:
         if len(shares) == whole + 1 or (self.turned and len(shares) == 9):
             # One number more is the confidence of the detector that wrote the line.
             shares, more = shares[:-1], {"confidence": shares[-1]}
+        elif tracked and len(shares) == 6:
+            shares, more = shares[:4], {"confidence": shares[4], "track_id": int(shares[5])}
+        if (len(shares) == 4 or (points and len(shares) == whole)) and min(shares[2:4]) < 0:
+            raise DatasetError(f"{place}: negative size {shares[2]:g} × {shares[3]:g}")
+        coordinates = () if self.turned else shares[:4] if points else shares  # a turned box may reach over the edge
+        if (odd := next((each for each in coordinates if not -SLACK <= each <= 1 + SLACK), None)) is not None:
+            raise DatasetError(f"{place}: {odd:g} is no share of a picture's side, from 0 to 1; are these pixels?")
         if len(shares) == 4 or (points and len(shares) == whole):
             x, y, width, height = shares[0] * size.width, shares[1] * size.height, shares[2] * size.width, shares[3] * size.height
-            if width < 0 or height < 0:
-                raise DatasetError(f"{place}: negative size {shares[2]:g} × {shares[3]:g}")
             box = [x - width / 2, y - height / 2, x + width / 2, y + height / 2]
             if len(shares) == 4:
                 return box, None, none, None, more
@@ -220,6 +229,15 @@ class _Read:
             return (box, None, none, ring, more) if self.turned and len(ring) == 4 else (box, (Part(ring),), none, None, more)
         expected = f"4 or {whole}" if points else "4, or an even number from 6 on,"
         raise DatasetError(f"{place}: {expected} numbers are expected after the class, not {len(shares)}")
+
+
+def _has_track(words: list[str]) -> bool:
+    """Whether a line is a class, a box, a confidence and the number of a track: no vertex of an outline lies so far outside."""
+    try:
+        confidence, track = (float(word) for word in words[5:7])
+    except ValueError:
+        return False
+    return len(words) == 7 and 0 <= confidence <= 1 and track > 1 and track == int(track)
 
 
 #: Folders that hold pictures beside folders of labels.
