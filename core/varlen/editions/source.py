@@ -109,7 +109,11 @@ def source_of(edition: Path, record: EditionRecord, dataset: Path | None, name: 
         if kept is not None:
             return kept
     only = None if row is None else images_of(row)
-    return read_dataset(source, None, ReadProblems(strict=False), options, only=only, ask=False)  # what was read once is read again
+    found = read_dataset(source, None, ReadProblems(strict=False), options, only=only, ask=False)  # what was read once is read again
+    classes = {name: None for counts in record.get("counts", {}).values() for name in counts["classes"]}
+    if classes and not (found.classes or found.map_classes):
+        raise VarlenError(f"{source}: there are no labels in it; the edition was made from a dataset with {', '.join(list(classes)[:5])}")
+    return found
 
 
 def recorded_pipeline(edition: Path, record: EditionRecord) -> Pipeline:
