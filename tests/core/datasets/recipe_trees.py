@@ -91,7 +91,7 @@ TREES = {
         "images/train/a.jpg",
         "car",
         BOX,
-        {"attributes": {"occluded": True}, "id": 5},
+        {"occluded": True, "id": 5},
         (),
         "train",
     ),

@@ -232,3 +232,30 @@ def test_patterns_match_in_time() -> None:
     """The widest pattern that is taken, against a path made to be nearly matched: no more than a moment."""
     wide = pattern("{any}/{a}_{b}-{c}/{any}/{d}_{e}.{f}")
     assert wide.fullmatch("_-/" * 60 + "x" * 200) is None
+
+
+def test_attributes_go_with_their_objects_to_where_a_format_has_a_place_for_them(tmp_path: Path) -> None:
+    """Track ids, scores and "occluded" of one JSON for each split, through a rotation and a crop: COCO keeps all, VOC what is plain, YOLO none."""
+    marks = [{"category": "moth", "id": 7, "track_id": 41, "score": 0.5, "attributes": {"occluded": True, "seen by": ["ann"]},
+              "box2d": {"x1": 30, "y1": 20, "x2": 70, "y2": 60}}]  # fmt: skip
+    record = {"name": "a.jpg", "weather": "rain", "width": 9, "labels": marks}
+    dataset = v.read_dataset(written(tmp_path / "set", {"images/train/a.jpg": PIC, "labels/train.json": [record]}))
+    kept = {"id": 7, "track_id": 41, "score": 0.5, "occluded": True, "seen by": ["ann"]}
+    assert dataset.entries["images/train/a.jpg"].objects.attributes == (kept,)
+    steps = v.Pipeline([v.Rotate(degrees=(5, 5)), v.Crop(mode="window", left_px=5, top_px=5, width_px=90, height_px=70)], seed=3)
+    v.export(dataset, steps, tmp_path / "coco", variants=1, format="coco")
+    said = json.loads((tmp_path / "coco" / "annotations" / "train.json").read_text())
+    for annotation in said["annotations"]:
+        assert annotation.items() >= {"source_id": 7, "track_id": 41, "score": 0.5, "occluded": True, "seen by": ["ann"]}.items()
+    assert [each["id"] for each in said["annotations"]] == list(range(1, len(said["annotations"]) + 1))
+    assert len(said["annotations"]) == 2
+    assert {each["width"] for each in said["images"]} == {90}
+    assert all(each["weather"] == "rain" and each["source_width"] == 9 for each in said["images"])
+    edition = v.export(dataset, steps, tmp_path / "voc", variants=1, format="voc")
+    xml = next((tmp_path / "voc" / "Annotations").glob("*.xml")).read_text()
+    for element in ("<track_id>41</track_id>", "<score>0.5</score>", "<occluded>1</occluded>", "<id>7</id>"):
+        assert element in xml
+    assert "1 objects have 'seen by', which is no plain number or text" in json.dumps(json.loads((tmp_path / "voc" / "edition.json").read_text()))
+    assert edition.path == tmp_path / "voc"
+    with pytest.raises(v.LossRefused, match="attributes"):
+        v.export(dataset, steps, tmp_path / "yolo", variants=1, format="yolo")

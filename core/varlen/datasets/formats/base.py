@@ -206,6 +206,11 @@ class Writer:
         return []
 
 
+def is_plain(name: str, value: Any) -> bool:
+    """Whether a field can be an element of XML: a number or a text under a name without spaces."""
+    return name.isidentifier() and isinstance(value, (str, int, float))
+
+
 #: Values of fields that say no more than a missing field would.
 _SAYS_NOTHING: tuple[Any, ...] = (None, "", 0, "0", False, [], {}, "Unspecified")
 
@@ -218,6 +223,8 @@ class LabelCounts:
         self.classes = self.many_classes = self.label_maps = self.oriented = self.pointed = 0
         #: Objects that have a field, by its name; what every object has without saying anything does not count.
         self.fields: Counter[str] = Counter()
+        #: Those of them that are no plain text or number under a plain name.
+        self.unplain: Counter[str] = Counter()
         for entry in dataset.entries.values():
             objects = entry.objects
             self.boxes += len(objects)
@@ -234,6 +241,7 @@ class LabelCounts:
             self.extra += sum(bool(attributes) for attributes in objects.attributes)
             for attributes in objects.attributes:
                 self.fields.update(name for name, value in attributes.items() if value not in _SAYS_NOTHING)
+                self.unplain.update(name for name, value in attributes.items() if not is_plain(name, value))
             self.classes += bool(entry.classes)
             self.many_classes += len(entry.classes) > 1
             self.label_maps += bool(entry.label_map)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.formats.base import EncodedLabels, ImageLabels, Writer, WrittenImage, json_bytes
-from varlen.datasets.formats.coco_objects import NAME, ORIENTED, places_of_points, point_names
+from varlen.datasets.formats.coco_objects import IMAGE_FIELDS, NAME, OBJECT_FIELDS, ORIENTED, places_of_points, point_names
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects
 from varlen.shapes.polygons import mask_from_polygon, ring_areas
@@ -40,7 +40,7 @@ class CocoWriter(Writer):
     )
 
     def encode_labels(self, file: str, labels: ImageLabels) -> EncodedLabels:
-        image = {"file_name": file.split("/", 2)[2], "width": labels.size.width, "height": labels.size.height, **labels.extra}
+        image = {"file_name": file.split("/", 2)[2], "width": labels.size.width, "height": labels.size.height, **_free(labels.extra, IMAGE_FIELDS)}
         objects = describe_objects(labels.objects, labels.size, self.dataset)
         return EncodedLabels(orjson.dumps(image, option=SORTED), [json_bytes(each, SORTED) for each in objects])
 
@@ -73,7 +73,7 @@ def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dic
     own = places_of_points(categories, dataset.skeleton) if categories and _differ(categories) else None
     found = []
     for place, box in enumerate(_short(boxes)):
-        annotation: dict[str, Any] = dict(objects.attributes[place])
+        annotation = _free(objects.attributes[place], OBJECT_FIELDS)
         annotation["category_id"] = categories[classes[place]]["id"] if categories else classes[place] + 1
         annotation["bbox"] = box
         annotation["area"] = areas[place]
@@ -100,6 +100,13 @@ def describe_objects(objects: Objects, size: Size, dataset: Dataset) -> list[dic
             annotation["keypoints"], annotation["num_keypoints"] = points
         found.append(annotation)
     return found
+
+
+def _free(fields: dict[str, Any], taken: set[str]) -> dict[str, Any]:
+    """A source's own fields; what this form itself calls so is named `source_…`."""
+    if taken.isdisjoint(fields):
+        return dict(fields)
+    return {f"source_{name}" if name in taken else name: value for name, value in fields.items()}
 
 
 def _described_polygons(objects: Objects) -> dict[int, tuple[list[list[float]], float]]:

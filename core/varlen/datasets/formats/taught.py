@@ -450,7 +450,9 @@ class _Read:
             return {}
         template = {part[1:-1].partition(":")[0] for part in parts_of(self.recipe.picture) if part.startswith("{")}
         read |= template | {"count"} | set(self.recipe.one_hot or ())
-        return {name: plain(value) for name, value in row.items() if name not in read and value is not None}
+        left = {name: plain(value) for name, value in row.items() if name not in read and value is not None}
+        inner = left.get("attributes")
+        return {**{name: value for name, value in left.items() if name != "attributes"}, **inner} if isinstance(inner, dict) else left
 
     def _painted(self, path: str, size: Size, by_id: Mapping[str, tuple[str, dict[str, Any]]], problems: ReadProblems) -> Iterator[Shape]:
         """The objects in a picture of ids."""

@@ -38,6 +38,7 @@ from varlen.datasets.formats.base import (
     ScalesPixels,
     Writer,
     WrittenImage,
+    is_plain,
     no_objects,
     paint_objects,
     size_of,
@@ -292,7 +293,8 @@ class VocWriter(Writer):
             if objects.share[place] < 0.999:
                 fields["truncated"] = 1
             lines += ["  <object>", f"    <name>{escape(self.dataset.classes[objects.classes[place]])}</name>"]
-            lines += [f"    <{tag}>{escape(str(value))}</{tag}>" for tag, value in sorted(fields.items()) if _plain(tag, value)]
+            lines += [f"    <{tag}>{escape(str(int(value) if isinstance(value, bool) else value))}</{tag}>"
+                      for tag, value in sorted(fields.items()) if is_plain(tag, value) and tag not in ("name", "bndbox")]  # fmt: skip
             lines += [f"    <bndbox><xmin>{left + 1}</xmin><ymin>{top + 1}</ymin><xmax>{right}</xmax><ymax>{bottom}</ymax></bndbox>", "  </object>"]
         return "\n".join([*lines, "</annotation>", ""])
 
@@ -309,14 +311,11 @@ class VocWriter(Writer):
         return [*names.values(), "classes.txt"]
 
     def losses(self) -> list[str]:
-        return self.contents.lost(
+        odd = [f"{count} objects have {name!r}, which is no plain number or text" for name, count in sorted(self.contents.unplain.items())]
+        return odd + self.contents.lost(
             keypoints="keypoints", crowd="marks of regions of many", classes="images have image-level classes",
             outlines="outlines, written as pixels (where objects overlap, the later one's)",
         )  # fmt: skip
-
-
-def _plain(tag: str, value: Any) -> bool:
-    return tag.isidentifier() and tag not in ("name", "bndbox") and isinstance(value, (str, int, float))
 
 
 def indexed_png(levels: NDArray[np.uint8]) -> bytes:
