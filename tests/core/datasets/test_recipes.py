@@ -12,6 +12,7 @@ import varlen as v
 from numpy.testing import assert_allclose
 from typer.testing import CliRunner
 from varlen.cli.main import app
+from varlen.datasets.convert import LossRefused
 from varlen.datasets.formats import open_dataset, read_dataset
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.recipes import SUFFIX, Recipe, pattern, shipped
@@ -257,5 +258,5 @@ def test_attributes_go_with_their_objects_to_where_a_format_has_a_place_for_them
         assert element in xml
     assert "1 objects have 'seen by', which is no plain number or text" in json.dumps(json.loads((tmp_path / "voc" / "edition.json").read_text()))
     assert edition.path == tmp_path / "voc"
-    with pytest.raises(v.LossRefused, match="attributes"):
+    with pytest.raises(LossRefused, match="attributes"):
         v.export(dataset, steps, tmp_path / "yolo", variants=1, format="yolo")
