@@ -100,9 +100,9 @@ def read_dataset(
     drawn = bool(splits) or split_seed != 0 or not stratify
     options = ImportOptions(
         form=format, splits="drawn" if drawn else "files", shares=option_words.shares(splits, "splits") if splits else (0.1, 0.1), seed=split_seed,
-        groups=option_words.group(group), keep_classes=_names(classes), stratify=stratify, mask_class=mask_class, levels=levels,
+        groups=option_words.group(group), keep_classes=option_words.names(classes), stratify=stratify, mask_class=mask_class, levels=levels,
         mirror_pairs=None if mirror_pairs is None else _pairs(mirror_pairs, "mirror_pairs"), mirror_classes=_pairs(mirror_classes, "mirror_classes"),
-        tile=option_words.tile(tile, "tile") if isinstance(tile, str) else tile, overlap=overlap, ignore=_names(ignore),
+        tile=option_words.tile(tile, "tile") if isinstance(tile, str) else tile, overlap=overlap, ignore=option_words.names(ignore),
         reading=None if reading is None else Recipe.parse(reading) if isinstance(reading, Mapping) else read_recipe(Path(reading)),
     )  # fmt: skip
     problems = ReadProblems(strict=False)
@@ -273,11 +273,6 @@ def _source(folder: Path, dataset: Dataset | Path | str | None, row: Row | None 
     if isinstance(dataset, Dataset):
         return dataset
     return source_of(folder, read_record(folder), None if dataset is None else Path(dataset), "dataset=…", row)
-
-
-def _names(classes: Sequence[str] | str) -> tuple[str, ...]:
-    given = classes.split(",") if isinstance(classes, str) else classes
-    return tuple(name.strip() for name in given if name.strip())
 
 
 def _pairs(given: Pairs, name: str) -> tuple[tuple[str, str], ...]:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Optional
 import typer
 
 from varlen.cli.terminal import say, waiting
-from varlen.datasets.option_words import group, pairs, shares, tile
+from varlen.datasets.option_words import group, names, pairs, shares, tile
 
 if TYPE_CHECKING:
     from varlen.datasets.dataset import Dataset
@@ -78,10 +78,10 @@ class ReadingOptions:
         parts = shares(self.split, "--split") if self.split else (0.1, 0.1)
         return ImportOptions(
             form=self.form or "", splits="drawn" if drawn else "files", shares=parts, seed=self.split_seed,
-            groups=group(self.group), keep_classes=tuple(name.strip() for name in self.classes.split(",") if name.strip()), stratify=self.stratify,
+            groups=group(self.group), keep_classes=names(self.classes), stratify=self.stratify,
             mask_class=self.mask_class, levels=self.levels, mirror_pairs=exchanged, mirror_classes=pairs(self.mirror_classes, "--mirror-classes"),
             tile=tile(self.tile, "--tile") if self.tile else None, overlap=self.overlap,
-            ignore=tuple(each.strip() for each in self.ignore.split(",") if each.strip()),
+            ignore=names(self.ignore),
             reading=read_recipe(self.reading) if self.reading is not None else None,
         )  # fmt: skip
 

@@ -32,7 +32,7 @@ LINES, LONGEST_LINE = 3, 100
 
 
 class Watched:
-    """Files that note which of them are opened, until `done`. To another process they go without their notes."""
+    """Files that note which of them are opened, while `notes` is set. To another process they go without their notes."""
 
     def __init__(self, files: SourceFiles) -> None:
         self.files, self.opened, self.notes = files, set[str](), True

@@ -49,6 +49,11 @@ _RASTERS: dict[int, Callable[[NDArray[np.uint8]], NDArray[np.uint8]]] = {
 _MIRRORED = (2, 4, 5, 7)
 
 
+def upright_of(size: Size, orientation: int) -> Size:
+    """The size of the upright picture."""
+    return Size(size.height, size.width) if orientation >= 5 else size
+
+
 def upright_points(points: NDArray[np.float64], orientation: int, size: Size) -> NDArray[np.float64]:
     """Points (…, 2) of the stored picture in the upright one."""
     if orientation == 1:
@@ -78,7 +83,7 @@ def upright_entry(entry: Entry, orientation: int) -> Entry:
     )
     if orientation in _MIRRORED:
         objects = objects.replace(oriented=objects.oriented.mirrored())
-    return replace(entry, objects=objects, size=Size(size.height, size.width) if orientation >= 5 else size)
+    return replace(entry, objects=objects, size=upright_of(size, orientation))
 
 
 def _upright_mask(mask: Mask, orientation: int, size: Size) -> Mask:
@@ -201,7 +206,7 @@ class ImageHeader:
     @property
     def upright(self) -> Size:
         """Width and height as the picture is to be seen."""
-        return Size(self.height, self.width) if self.orientation >= 5 else Size(self.width, self.height)
+        return upright_of(Size(self.width, self.height), self.orientation)
 
     def to_json(self) -> dict[str, str | int]:
         """As plain values."""
@@ -266,8 +271,7 @@ def upright_size(data: bytes, name: str) -> Size:
         image = opened(data, name)
     except LevelsUnclear:
         return _tiff_size(data, name)
-    size = stored_size(image)
-    return Size(size.height, size.width) if orientation_of(image) >= 5 else size
+    return upright_of(stored_size(image), orientation_of(image))
 
 
 def _tiff_size(data: bytes, name: str) -> Size:
@@ -277,9 +281,7 @@ def _tiff_size(data: bytes, name: str) -> Size:
     try:
         with tifffile.TiffFile(io.BytesIO(data)) as file:
             page = file.pages[0]
-            size = Size(int(page.imagewidth), int(page.imagelength))  # type: ignore[union-attr]
-            if tiff_orientation(page) >= 5:
-                size = Size(size.height, size.width)
+            size = upright_of(Size(int(page.imagewidth), int(page.imagelength)), tiff_orientation(page))  # type: ignore[union-attr]
     except Exception:
         raise ImageError(f"{name}: {describe_tiff(data)}") from None
     if not 0 < size.width * size.height <= MOST_PIXELS:

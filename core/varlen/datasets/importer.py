@@ -154,12 +154,13 @@ def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequen
     """
     problems = ReadProblems(strict=False)
     asks: list[str] = []
+    options = ImportOptions(form, levels=levels, ignore=tuple(ignore), reading=recipe)
     try:
-        found = open_dataset(path, ImportOptions(form, levels=levels, ignore=tuple(ignore), reading=recipe), problems, ask=False)
+        found = open_dataset(path, options, problems, ask=False)
     except NeedsAnswer as question:
         asks.append(question.option)
         problems = ReadProblems(strict=False)
-        found = open_dataset(path, ImportOptions(form, mask_class="object", levels=levels, ignore=tuple(ignore)), problems, ask=False)
+        found = open_dataset(path, replace(options, mask_class="object"), problems, ask=False)
     if found.account.question:
         asks.append("ignore")
     draft = _draft(path, found) if found.account.asked else None

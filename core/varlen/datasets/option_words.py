@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from varlen.errors import VarlenError
 
 
@@ -16,6 +18,11 @@ def shares(text: str, name: str) -> tuple[float, float]:
         raise VarlenError(f"{name}: expected shares of training, validation and test such as 80/10/10, not {text!r}")
     total = sum(parts)
     return parts[1] / total, parts[2] / total
+
+
+def names(given: Sequence[str] | str) -> tuple[str, ...]:
+    """Names from A,B,C, or from a list of them."""
+    return tuple(name.strip() for name in (given.split(",") if isinstance(given, str) else given) if name.strip())
 
 
 def pairs(text: str, name: str) -> tuple[tuple[str, str], ...]:

@@ -67,7 +67,7 @@ export function Teach({ draft, isUsed, read }: Props) {
               {fields.map((each, place) => (
                 <Table.Row key={each.name}>
                   <Table.Cell p={1}>{each.name}</Table.Cell>
-                  <Table.Cell p={1}>{each.values[0]}</Table.Cell>
+                  <Table.Cell p={1}>{draft.rows[place]?.[1]}</Table.Cell>
                   <Table.Cell p={1}>{choice(place)}</Table.Cell>
                 </Table.Row>
               ))}

@@ -78,7 +78,6 @@ export const listIn = (text: string): string[] =>
 
 /** Pairs of names as they are typed: left:right, up:down. */
 export const pairsIn = (text: string): string[][] =>
-  text
-    .split(",")
+  listIn(text)
     .map((pair) => pair.split(":").map((name) => name.trim()))
     .filter((pair) => pair.length === 2 && pair.every(Boolean));

@@ -21,10 +21,9 @@ export const MEANINGS = {
 } as const;
 export type Meaning = keyof typeof MEANINGS;
 
-/** A column of a text or a key of a record: its name, its first values, and what it is taken to be. */
+/** A column of a text or a key of a record: its name, and what it is taken to be. */
 export interface TaughtField {
   name: string;
-  values: string[];
   meaning: Meaning;
 }
 
@@ -49,8 +48,7 @@ export function fieldsOf({ recipe, rows }: Draft): TaughtField[] {
     if (name === recipe.class) return "class";
     return inBox[box.indexOf(name)] ?? "keep";
   };
-  if (columns) return columns.map((name, place) => ({ name, values: rows.map((row) => row[place] ?? ""), meaning: meaningOf(name) }));
-  return rows.map(([name, value]) => ({ name: name ?? "", values: [value ?? ""], meaning: meaningOf(name ?? "") }));
+  return (columns ?? rows.map(([name]) => name ?? "")).map((name) => ({ name, meaning: meaningOf(name) }));
 }
 
 /** What is still to be said before anything can be read; "" for nothing. own: whether each label file is of one picture. */

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from varlen.datasets.formats.rows import plain, root_of, value_of
+from varlen.datasets.formats.rows import plain, root_of, rows_in, value_of
 from varlen.datasets.formats.words import number, points_of
 from varlen.datasets.recipes import Recipe
 from varlen.errors import DatasetError
@@ -19,7 +19,6 @@ from varlen.model.objects import Mask, Part
 
 #: Corners that a circle's outline gets.
 CIRCLE = 48
-
 
 #: From coordinates as written to points in pixels.
 _At = Callable[[Any], NDArray[np.float64]]
@@ -38,9 +37,9 @@ class Shape(NamedTuple):
 
 
 def filled(template: str, row: Mapping[str, Any], names: Mapping[str, str]) -> str:
-    """A path with its {names} put in; `{frame:06}` fills a number up with zeros. "" where a name says nothing."""
+    """A path with its {names} put in; `{frame:6}` fills a number up with zeros. "" where a name says nothing."""
     out = []
-    for part in parts_of(template):
+    for part in _parts(template):
         if not part.startswith("{"):
             out.append(part)
             continue
@@ -50,21 +49,27 @@ def filled(template: str, row: Mapping[str, Any], names: Mapping[str, str]) -> s
             return ""
         text = str(value).strip()
         if digits:
-            text = str(int(float(text))) if _is_number(text) else text
-            text = text.zfill(min(int(digits), 40))
+            number_of = plain(text)
+            text = (str(int(number_of)) if isinstance(number_of, float) else str(number_of)).zfill(min(int(digits), 40))
         out.append(text)
     return "".join(out)
 
 
-def parts_of(template: str) -> list[str]:
+def _parts(template: str) -> list[str]:
     return [part for part in re.split(r"(\{[a-z_]\w*(?::\d+)?\})", template) if part]
 
 
-def _is_number(text: str) -> bool:
-    try:
-        return math.isfinite(float(text))
-    except ValueError:
-        return False
+def fields_read(recipe: Recipe) -> tuple[str, ...]:
+    """Every field of rows that the recipe reads for something, also in the path of a picture."""
+    in_path = [part[1:-1].partition(":")[0] for part in _parts(recipe.picture) if part.startswith("{")]
+    return (*recipe.expressions(), *in_path, "count", *(recipe.one_hot or ()))
+
+
+def objects_in(recipe: Recipe, row: dict[str, Any], names: Mapping[str, str], place: str) -> list[dict[str, Any]]:
+    """The objects in a row or record, without those that the recipe leaves out. Raises `DatasetError` with the place."""
+    found = rows_in(value_of(recipe.objects, row, {}), place) if recipe.objects else [row]
+    skipped = [(name, set(map(str, values))) for name, values in recipe.skip.items()]
+    return [each for each in found if not any(str(value_of(name, each, names)) in values for name, values in skipped)]
 
 
 def class_name(value: Any, given: Mapping[str, str], closed: bool, place: str) -> str:
@@ -158,13 +163,7 @@ def _box(recipe: Recipe, row: Mapping[str, Any], names: Mapping[str, str], place
     if len(found) != 4:
         raise DatasetError(f"{place}: a box needs four numbers, not {len(found)}")
     a, b, c, d = found
-    return (
-        found
-        if recipe.box_form == "corners"
-        else [a, b, a + c, b + d]
-        if recipe.box_form == "corner-size"
-        else [a - c / 2, b - d / 2, a + c / 2, b + d / 2]
-    )
+    return {"corners": found, "corner-size": [a, b, a + c, b + d], "centre-size": [a - c / 2, b - d / 2, a + c / 2, b + d / 2]}[recipe.box_form]
 
 
 def _together(fields: str | tuple[str, ...], row: Mapping[str, Any], names: Mapping[str, str]) -> Any:
@@ -207,9 +206,7 @@ def _rings(fields: str | tuple[str, str], row: Mapping[str, Any], names: Mapping
     return rings
 
 
-def _points(
-    recipe: Recipe, row: Mapping[str, Any], names: Mapping[str, str], at: Callable[[Any], NDArray[np.float64]], place: str
-) -> list[list[float]]:
+def _points(recipe: Recipe, row: Mapping[str, Any], names: Mapping[str, str], at: _At, place: str) -> list[list[float]]:
     """Keypoints as x, y and visibility: 0 not labelled, 1 hidden, 2 seen."""
     said = recipe.keypoints
     if said is None:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import csv
-import io
 import json
+import math
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
@@ -40,10 +40,11 @@ def rows_of(files: SourceFiles, path: str, kind: LabelFiles) -> Iterator[Placed]
                 yield from _found(f"{path}, line {number}", kind, _json(f"{path}, line {number}", line))
     elif lower.endswith((".json", ".geojson")) or (not kind.columns and text.lstrip()[:1] in ("{", "[")):
         yield from _found(path, kind, _json(path, text))
-    elif kind.block:
-        yield from _blocks(path, kind, text)
     else:
-        yield from _lines(path, kind, text)
+        try:
+            yield from (_blocks if kind.block else _lines)(path, kind, text)
+        except csv.Error as error:
+            raise DatasetError(f"{path}: not a table ({error})") from None
 
 
 def joined(parts: Iterable[Iterable[Placed]], by: str) -> Iterator[Placed]:
@@ -99,7 +100,9 @@ def plain(text: Any) -> Any:
     """A column's text as a number where it is one."""
     if not isinstance(text, str) or not _NUMBER.fullmatch(text) or len(text) > 30:
         return text
-    return int(text) if text.lstrip("+-").isdigit() else float(text)
+    if text.lstrip("+-").isdigit():
+        return int(text)
+    return float(text) if math.isfinite(float(text)) else text
 
 
 def _found(place: str, kind: LabelFiles, value: Any) -> Iterator[Placed]:
@@ -165,7 +168,7 @@ def _split(kind: LabelFiles, line: str) -> list[str]:
         return line.split()
     if len(separator) > 1:
         return line.split(separator)
-    return next(csv.reader(io.StringIO(line), delimiter=separator), [])
+    return next(csv.reader([line], delimiter=separator), [])
 
 
 def _blocks(path: str, kind: LabelFiles, text: str) -> Iterator[Placed]:

@@ -233,11 +233,13 @@ class _Read:
 
 def _has_track(words: list[str]) -> bool:
     """Whether a line is a class, a box, a confidence and the number of a track: no vertex of an outline lies so far outside."""
+    if len(words) != 7:
+        return False
     try:
-        confidence, track = (float(word) for word in words[5:7])
+        confidence, track = float(words[5]), float(words[6])
     except ValueError:
         return False
-    return len(words) == 7 and 0 <= confidence <= 1 and track > 1 and track == int(track)
+    return 0 <= confidence <= 1 and track > 1 and track == int(track)
 
 
 #: Folders that hold pictures beside folders of labels.
