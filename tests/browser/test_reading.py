@@ -70,3 +70,19 @@ def test_a_forgotten_text_stops_an_import_until_it_is_left_out(page: Page, varle
     card.get_by_role("button", name="Import").click()
     page.get_by_role("link", name="Open it and its findings").click()
     expect(page.get_by_role("region", name="Images")).to_be_visible()
+
+
+def test_folders_that_may_be_no_classes_are_asked_about(page: Page, varlen_address: str, tmp_path: Path) -> None:
+    archive = shutil.make_archive(str(tmp_path / "cameras"), "zip", write_tree(tmp_path / "c", {"cam0/a.png": (40, 30), "cam1/b.png": (40, 30)}))
+    page.goto(f"{varlen_address}/datasets")
+    page.get_by_label("Dataset files").set_input_files(archive)
+    card = page.get_by_role("region", name="What was recognised")
+    expect(card).to_contain_text("as cameras or folders of pictures are")
+    expect(card.get_by_role("button", name="Import")).to_be_disabled()
+    card.get_by_role("button", name="They are classes").click()
+    expect(card.get_by_role("button", name="Import")).to_be_enabled()
+    card.get_by_label("Format", exact=True).select_option("pictures")
+    expect(card).to_contain_text("2 images: 2 training")
+    card.get_by_role("button", name="Import").click()
+    page.get_by_role("link", name="Open it and its findings").click()
+    expect(page.get_by_role("region", name="Images")).to_be_visible()

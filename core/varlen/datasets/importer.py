@@ -163,6 +163,8 @@ def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequen
         found = open_dataset(path, replace(options, mask_class="object"), problems, ask=False)
     if found.account.question:
         asks.append("ignore")
+    if found.reading.doubt and not form:
+        asks.append("form")
     draft = _draft(path, found) if found.account.asked else None
     files, reading = found.files, found.reading
     splits, classes, fields, turned_count, read = Counter[str](), Counter[str](), Counter[str](), 0, 0
@@ -207,6 +209,7 @@ def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequen
         "remarks": list(remarks)[:20],
         "problems": [message for _, message in problems.noted[:MOST_PROBLEMS]],
         "problem_count": len(problems.noted),
+        "doubt": found.reading.doubt,
         "files": found.account.to_json(),
         "draft": draft,
         "reading": None if found.recipe is None else found.recipe.to_json(),

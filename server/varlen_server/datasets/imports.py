@@ -88,8 +88,8 @@ def start(pk: int, options: dict[str, Any], name: str = "") -> DatasetImport:
     """Hand a recognised import to a job. Raises `DatasetError` for options that don't fit it."""
     with transaction.atomic():
         found = get_object_or_404(DatasetImport.objects.select_for_update(), pk=pk, state=State.RECOGNISED)
-        options.setdefault("form", found.recognised["format"])
         _check_answers(found.recognised, options)
+        options.setdefault("form", found.recognised["format"])
         ImportOptions.from_json(options).class_names(each["name"] for each in found.recognised["classes"])
         found.choices, found.name = options, name or found.name
         found.total, found.state = found.recognised["images"], State.WAITING
@@ -104,6 +104,8 @@ def _check_answers(recognised: dict[str, Any], options: dict[str, Any]) -> None:
     for name in recognised.get("asks", []):
         if name == "mask_class" and not options.get(name):
             raise DatasetError(f"{words[name]}: give {name}")
+        if name == "form" and not options.get(name):
+            raise DatasetError(f"{recognised['doubt']}: give form, {recognised['format']} if it is so")
         if name == "ignore" and not options.get(name):
             raise DatasetError(recognised["files"]["question"])
 

@@ -249,7 +249,10 @@ class RecognisedSerializer(serializers.Serializer):
     format = serializers.CharField()
     levels = serializers.CharField(allow_blank=True, default="", help_text="the rule for levels that it was looked at with")
     why = serializers.ListField(child=serializers.CharField(), default=list, help_text="files that spoke for the format, and such as do not fit")
-    asks = serializers.ListField(child=serializers.CharField(), default=list, help_text="options that have to be given: mask_class, levels, ignore")
+    asks = serializers.ListField(
+        child=serializers.CharField(), default=list, help_text="options that have to be given: mask_class, levels, ignore, form"
+    )
+    doubt = serializers.CharField(default="", allow_blank=True, help_text="why the format may not be what is meant")
     files = AccountSerializer(required=False)
     draft = DraftSerializer(required=False, allow_null=True)
     reading = serializers.DictField(required=False, allow_null=True, help_text="the reading recipe that it is read by")

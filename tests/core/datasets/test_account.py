@@ -79,6 +79,36 @@ def test_in_a_terminal(tmp_path: Path) -> None:
     assert run.invoke(app, ["verify", "--deep", str(tmp_path / "out")]).exit_code == 0
 
 
+@pytest.mark.parametrize(
+    ("paths", "said"),
+    [
+        (["night/a.png", "night/b.png"], "every picture would be of one class, 'night'"),
+        (["train/night/a.png", "val/night/b.png"], "every picture would be of one class"),
+        (["train/a.png", "val/b.png", "moth/c.png"], "a class would be called 'train', as a split is"),
+        (["cam0/a.png", "cam1/b.png"], "'cam0', 'cam1', as cameras or folders of pictures are"),
+        (["camera_front/a.png", "images/b.png"], "as cameras or folders of pictures are"),
+    ],
+)
+def test_folders_that_may_be_no_classes_are_asked_about(tmp_path: Path, paths: list[str], said: str) -> None:
+    folder = write_tree(tmp_path / "set", dict.fromkeys(paths, (8, 8)))
+    with pytest.raises(NeedsAnswer, match=f"{said}.*--from class-folders.*--from pictures") as question:
+        read_dataset(folder)
+    assert question.value.option == "form"
+    assert preview_dataset(folder)["asks"] == ["form"]
+    assert preview_dataset(folder, "class-folders")["asks"] == []
+    assert read_dataset(folder, form="class-folders").classes
+    assert read_dataset(folder, form="pictures").classes == ()
+    inspected = run.invoke(app, ["inspect", str(folder)])
+    assert inspected.exit_code == 0
+    assert "question: " in inspected.output
+
+
+@pytest.mark.parametrize("paths", [["train/a.png", "plane/b.png", "tram/c.png"], ["train/train/a.png", "train/val/b.png", "train/car/c.png"],
+                                   ["left/a.png", "right/b.png"], ["train/moth/a.png", "val/lamp/b.png"]])  # fmt: skip
+def test_folders_that_are_classes_are_read(tmp_path: Path, paths: list[str]) -> None:
+    assert len(read_dataset(write_tree(tmp_path / "set", dict.fromkeys(paths, (8, 8)))).classes) >= 2
+
+
 NAMES = st.text(string.ascii_lowercase[:3], min_size=1, max_size=2)
 PATHS = st.tuples(st.lists(st.sampled_from(("images", "labels", "train", "val", "x")), max_size=2).map(tuple), NAMES,
                   st.sampled_from((".png", ".txt", ".json", ".xml", ".csv", ".yaml", ".md", ".bin", "")))  # fmt: skip

@@ -260,8 +260,11 @@ def test_names_with_line_breaks_and_bytes_that_are_no_text(tmp_path: Path) -> No
     for name in (b"line\nbreak.png", b"not \xff\xfe text.png", b"plain.png"):
         with open(os.path.join(os.fsencode(folder), name), "wb") as out:
             out.write(picture + name)
+    other = tmp_path / "set" / "train" / "lamp" / "a.png"
+    other.parent.mkdir()
+    other.write_bytes(picture)
     entries, intake = taken(tmp_path / "set")
-    assert len(entries) == 3
+    assert len(entries) == 4
     assert read_dataset(tmp_path / "set").digest().startswith("sha256:")
     json.dumps([finding.to_json() for finding in intake.findings()])
     assert read_header(picture, "a").upright == (4, 4)  # type: ignore[union-attr]

@@ -2503,8 +2503,13 @@ export interface components {
             levels: string;
             /** @description files that spoke for the format, and such as do not fit */
             why?: string[];
-            /** @description options that have to be given: mask_class, levels, ignore */
+            /** @description options that have to be given: mask_class, levels, ignore, form */
             asks?: string[];
+            /**
+             * @description why the format may not be what is meant
+             * @default
+             */
+            doubt: string;
             files?: components["schemas"]["Account"];
             draft?: components["schemas"]["Draft"] | null;
             /** @description the reading recipe that it is read by */

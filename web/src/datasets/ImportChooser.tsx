@@ -32,7 +32,9 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
   const formats = useQuery(askFormats).data?.formats.filter((each) => each.reads) ?? [];
   const convention = formats.find((each) => each.name === found.format)?.convention ?? "";
   const isAnswered =
-    (!found.asks?.includes("mask_class") || choices.maskClass.trim()) && (!found.asks?.includes("ignore") || choices.ignore.trim());
+    !found.asks?.includes("form") &&
+    (!found.asks?.includes("mask_class") || choices.maskClass.trim()) &&
+    (!found.asks?.includes("ignore") || choices.ignore.trim());
   const error = again.error ?? begin.error;
   return (
     <Flex gap={6} align="flex-start">
@@ -82,6 +84,7 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
           }}
           choices={choices}
           choose={choose}
+          confirm={() => again.mutate({ format: found.format, levels: found.levels ?? "" })}
           setLevels={(levels) => again.mutate({ format: found.format, levels })}
         />
         {error && (

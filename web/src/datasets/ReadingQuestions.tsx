@@ -3,7 +3,7 @@ import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { NumberField, SelectOne } from "../shell/fields";
-import { counted } from "../words/figures";
+import { counted, sentence } from "../words/figures";
 import type { Recognised } from "./imports";
 import { classesOf, type ReadingChoices } from "./reading-choices";
 import type { Draft, Recipe } from "./recipe";
@@ -20,6 +20,8 @@ interface Taught {
   draft: Draft | null;
   isTaught: boolean;
   teach: (recipe: Recipe) => void;
+  /** Say that the format is the right one. */
+  confirm: () => void;
 }
 
 /** All that can be chosen about how a dataset is read; only what the files leave open or what may be read otherwise is asked. */
@@ -28,12 +30,22 @@ export function ReadingQuestions({
   draft,
   isTaught,
   teach,
+  confirm,
   ...props
 }: Props & Taught & { setLevels: (levels: string) => void }) {
   const { found } = props;
   const unread = found.asks?.includes("ignore") && found.files;
   return (
     <>
+      {found.asks?.includes("form") && (
+        <Question name="Folders">
+          <Text>{sentence(found.doubt)}</Text>
+          <Button size="xs" variant="outline" mt={1} onClick={confirm}>
+            They are classes
+          </Button>
+          <Said>Or read them as plain pictures, above.</Said>
+        </Question>
+      )}
       {unread && (
         <Question name="Not read">
           <Unread files={found.files as Schemas["Account"]} hasDraft={Boolean(draft)} {...props} />

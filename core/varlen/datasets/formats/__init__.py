@@ -124,6 +124,9 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
         if ask and account.question and not only and not isinstance(source, OneFile):
             unknown = form == plain.NAME and not options.form
             raise NeedsAnswer("ignore", f"{tree.files.label}: {_unknown(tree)}. {account.question}" if unknown else account.question)
+        if ask and reading.doubt and not options.form:
+            raise NeedsAnswer("form", f"{tree.files.label}: read as {title_of(form, reading=True)}, {reading.doubt}; say --from {form} if it is so, "
+                              f"or --from {plain.NAME} for pictures without labels")  # fmt: skip
         skeleton, files = options.skeleton_of(reading.skeleton), prepared(source, reading, options)
         reading = replace(reading, skeleton=skeleton)
         if isinstance(files, PreparedFiles) and options.tile is not None:
@@ -185,7 +188,7 @@ def read_dataset(
         problems.remark("group", "the pattern of groups fits no image: every image is by itself")
     dataset.read_as = replace(options, reading=found.recipe).to_json()
     dataset.splits_drawn, dataset.why = drawn or reading.drawn, found.why
-    dataset.account = found.account
+    dataset.account, dataset.doubt = found.account, "" if options.form else reading.doubt
     return dataset
 
 

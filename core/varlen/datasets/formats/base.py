@@ -53,7 +53,8 @@ class Reading:
     listed: quick to go through; read: what takes time; count: how many images are listed, some of which may
     turn out not to be there; problems: what was noted so far; drawn: whether splits were drawn because the files name
     none; columns: of a table, what each is read as; map_levels: how the label maps at the paths `maps` are read; pictures,
-    labels: the files of the listed images, and those that `read` opens for their labels; side: patterns of files that hold none.
+    labels: the files of the listed images, and those that `read` opens for their labels; side: patterns of files that hold none;
+    doubt: why its format may not be what is meant, "" for no doubt.
     """
 
     classes: tuple[str, ...]
@@ -71,6 +72,7 @@ class Reading:
     pictures: Callable[[], Iterable[str]] = tuple
     labels: Callable[[], Iterable[str]] = tuple
     side: tuple[str, ...] = ()
+    doubt: str = ""
 
     @property
     def entries(self) -> Iterator[Entry]:

@@ -23,6 +23,8 @@ from varlen.errors import DatasetError, EditionError, ReadProblems
 NAME = "class-folders"
 #: How labels are read, for people.
 CONVENTION = "each image has the class of its folder"
+#: Names of folders that are seldom classes.
+_NO_CLASS = re.compile(r"(cam(era)?s?|images?|img|pictures?|frames?|shots?|day|night|batch|part)[-_ ]?\d*|cam(era)?[-_ ]?\w+", re.IGNORECASE)
 _SPLIT_FOLDERS = {"validation": "val"}
 
 
@@ -76,7 +78,21 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     drawn = {} if named else default_splits(groups)
 
     listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), name)) for name, members in groups.items() for path in members)
-    return Reading(tuple(sorted(groups)), listed, _Read(files), sum(map(len, groups.values())), problems, drawn=bool(drawn), pictures=classes.keys)
+    return Reading(tuple(sorted(groups)), listed, _Read(files), sum(map(len, groups.values())), problems, drawn=bool(drawn), pictures=classes.keys,
+                   doubt=_doubt(sorted(groups), bool(named)))  # fmt: skip
+
+
+def _doubt(classes: list[str], in_splits: bool) -> str:
+    """Why the folders may be no classes: one that holds every picture, names of splits, of cameras, of plain folders. in_splits: below those of splits."""
+    last = [name.rsplit("/", 1)[-1] for name in classes]
+    splits = [name for name, word in zip(classes, last, strict=True) if word.lower() in SPLIT_WORDS]
+    if len(classes) == 1:
+        return f"every picture would be of one class, {classes[0]!r}"
+    if not in_splits and 2 * len(splits) >= len(classes):  # one among many is a class of its own, as trains are
+        return f"a class would be called {splits[0]!r}, as a split is"
+    if all(_NO_CLASS.fullmatch(word) or word.lower() in PLAIN_FOLDERS for word in last):
+        return f"its classes would be called {', '.join(map(repr, classes[:3]))}, as cameras or folders of pictures are"
+    return ""
 
 
 @dataclass(frozen=True, slots=True)
