@@ -83,7 +83,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
 
 
 def _doubt(classes: list[str], in_splits: bool) -> str:
-    """Why the folders may be no classes: one that holds every picture, names of splits, of cameras, of plain folders. in_splits: below those of splits."""
+    """Why the folders may be no classes: one that holds every picture, names of splits, of cameras or plain folders. in_splits: below splits."""
     last = [name.rsplit("/", 1)[-1] for name in classes]
     splits = [name for name, word in zip(classes, last, strict=True) if word.lower() in SPLIT_WORDS]
     if len(classes) == 1:
