@@ -53,8 +53,8 @@ def inspect(dataset: DatasetArgument, reading: ReadingOptions,
         _print_summary(summary, found)
     if found.account is not None and found.account.question:
         say(f"question: {found.account.question}")
-    if found.doubt:
-        say(f"question: {found.doubt}; say with --from what it is")
+    for question in found.questions:
+        say(f"question: {question}")
     if problems.noted:
         sys.exit(1)
 

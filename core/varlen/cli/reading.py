@@ -38,7 +38,7 @@ _OPTIONS: dict[str, tuple[Any, Any]] = {
     "classes": (_option(str, "--classes", metavar="A,B,C", help="only these classes, in this order"), ""),
     "group": (_option(str, "--group", metavar="PATTERN", help="what belongs together: folder, field:NAME or a name such as {group}_frame#"), ""),
     "mask_class": (_option(str, "--mask-class", metavar="NAME", help="the class of masks that hold background and one class"), ""),
-    "levels": (_option(str, "--levels", metavar="RULE", help="levels beyond 8 bits: low..high, min-max or percentile"), ""),
+    "levels": (_option(str, "--levels", metavar="RULE", help="levels beyond 8 bits: low..high, min-max or percentile; more bands: bands"), ""),
     "mirror_pairs": (_option(Optional[str], "--mirror-pairs", metavar="A:B,…", help="keypoints that a mirror exchanges"), None),  # noqa: UP045
     "mirror_classes": (_option(str, "--mirror-classes", metavar="A:B,…", help="classes that a mirror exchanges"), ""),
     "tile": (_option(str, "--tile", metavar="WxH", help="cut larger pictures into windows of this size, px"), ""),

@@ -53,7 +53,7 @@ class Dataset:
         self.splits_drawn = False  # whether the splits were drawn, for want of any in the files
         self.why: list[str] = []  # the files that spoke for its format
         self.account: Account | None = None  # what its files are, where it was read from files
-        self.doubt = ""  # why its format may not be what is meant, where nobody named it
+        self.questions: list[str] = []  # what may be meant otherwise, and which option says so
         self.origin = ""  # where it was read from, when that is a place on this machine
         self.format = ""  # and in which form
         self._digests = Digests(self.entries, digests or {})

@@ -113,6 +113,7 @@ IMAGE_TYPES = (
 SUFFIX: dict[str, str] = {each.name: each.suffix for each in IMAGE_TYPES}
 _FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
 _ORIENTATION, _TIFF_WIDTH, _TIFF_HEIGHT = 0x0112, 256, 257
+_TIFF_BITS, _TIFF_BANDS, _TIFF_MORE_BANDS = 258, 277, 338
 #: What sets a stored picture upright (Exif 2.32, section 4.6.4 A).
 _UPRIGHT = {
     2: Image.Transpose.FLIP_LEFT_RIGHT, 3: Image.Transpose.ROTATE_180, 4: Image.Transpose.FLIP_TOP_BOTTOM, 5: Image.Transpose.TRANSPOSE,
@@ -144,7 +145,7 @@ def opened(data: bytes, name: str) -> Image.Image:
 BROKEN = (ArithmeticError, AssertionError, AttributeError, EOFError, Image.DecompressionBombError, LookupError, MemoryError, NotImplementedError,
           OSError, RuntimeError, SyntaxError, TypeError, ValueError, struct.error, zlib.error)  # fmt: skip
 TIFF_MARKS = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
-RULE_WANTED = "what is black and what is white has to be said: --levels low..high, min-max or percentile"
+RULE_WANTED = "what is black and what is white has to be said: --levels low..high, min-max, percentile, or bands for unsigned levels as they are"
 
 
 def describe_tiff(data: bytes) -> str:
@@ -168,6 +169,8 @@ def unclear(image: Image.Image) -> str:
         pages = 1
     if pages > 1:
         return f"{pages} pages"
+    if isinstance(image, TiffImageFile) and image.mode == "RGB" and image.tag_v2.get(_TIFF_MORE_BANDS):
+        return f"{image.tag_v2[_TIFF_BANDS]} bands"
     if image.mode == "F":
         return "float levels"
     if image.mode == "I" or (image.mode.startswith("I;") and not image.mode.startswith("I;16")) or image.mode.endswith("S"):
@@ -177,6 +180,8 @@ def unclear(image: Image.Image) -> str:
 
 def _refuse_unclear(image: Image.Image, name: str) -> None:
     why = unclear(image)
+    if why.endswith("bands"):
+        raise LevelsUnclear(f"{name}: {why}, of which three are shown; with --levels bands the first three are read as red, green and blue")
     if why and why[0].isdigit():
         raise LevelsUnclear(f"{name}: {why}, of which one is wanted; with --levels (low..high, min-max or percentile) the first is read")
     if why:
@@ -222,6 +227,8 @@ def read_header(data: bytes, name: str) -> ImageHeader | None:
     _check_claim(image, name)
     orientation = orientation_of(image)
     bits = 1 if image.mode == "1" else 16 if image.mode.startswith("I") else 32 if image.mode == "F" else 8
+    if isinstance(image, TiffImageFile) and image.mode == "RGB":  # which Pillow says of color of any depth
+        bits = max(image.tag_v2.get(_TIFF_BITS, (8,)))
     size = stored_size(image)
     return ImageHeader(str(image.format), image.mode, size.width, size.height, orientation, bits, len(data), unclear(image))
 

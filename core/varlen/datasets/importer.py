@@ -163,8 +163,7 @@ def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequen
         found = open_dataset(path, replace(options, mask_class="object"), problems, ask=False)
     if found.account.question:
         asks.append("ignore")
-    if found.reading.doubt and not form:
-        asks.append("form")
+    asks += found.doubts
     draft = _draft(path, found) if found.account.asked else None
     files, reading = found.files, found.reading
     splits, classes, fields, turned_count, read = Counter[str](), Counter[str](), Counter[str](), 0, 0
@@ -183,13 +182,13 @@ def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequen
                 continue
         if example is None or len(example.objects) < min(len(entry.objects), 3):
             example = entry
-    if unclear:
+    if unclear and "levels" not in asks:
         asks.append("levels")
     if example is None and not unclear:
         raise DatasetError(problems.noted[0][1] if problems.noted else f"{path}: no images in it")
     remarks = Counter(message for _, message in problems.remarked)
     return {
-        "format": found.form,
+        "format": form or found.form,
         "levels": levels,
         "why": found.why,
         "asks": asks,
@@ -209,7 +208,7 @@ def preview_dataset(path: Path, form: str = "", levels: str = "", ignore: Sequen
         "remarks": list(remarks)[:20],
         "problems": [message for _, message in problems.noted[:MOST_PROBLEMS]],
         "problem_count": len(problems.noted),
-        "doubt": found.reading.doubt,
+        "doubts": [{"option": option, "said": doubt.said, "answers": dict(doubt.answers)} for option, doubt in found.doubts.items()],
         "files": found.account.to_json(),
         "draft": draft,
         "reading": None if found.recipe is None else found.recipe.to_json(),

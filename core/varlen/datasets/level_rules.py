@@ -1,8 +1,9 @@
 """What is black and what is white in pictures of more than 8 bits: a rule given at import.
 
 A rule is written `low..high` (levels from low to high become 0 to 255), `min-max` (likewise, from each picture's own
-smallest and largest level) or `percentile` (from its 1st and 99th percentile). Levels outside are cut off. A rule serves
-every picture of more than 8 bits a channel; of several pages the first is read, of several bands the first three.
+smallest and largest level) or `percentile` (from its 1st and 99th percentile). Levels outside are cut off. `bands` leaves
+levels as they are: red, green and blue are the first three of more bands. A rule serves every picture of more than 8 bits a
+channel, or of more bands than color has; of several pages the first is read, of several bands the first three.
 """
 
 from __future__ import annotations
@@ -35,7 +36,7 @@ CUT = 1.0
 
 @dataclass(frozen=True, slots=True)
 class LevelRule:
-    """How levels become 8 bits. kind: "" for none, "range", "min-max" or "percentile"; low, high: of a range."""
+    """How levels become 8 bits. kind: "" for none, "range", "min-max", "percentile" or "bands"; low, high: of a range."""
 
     kind: str = ""
     low: float = 0.0
@@ -44,7 +45,7 @@ class LevelRule:
     @classmethod
     def parse(cls, text: str) -> LevelRule:
         """From its written form. Raises `DatasetError`."""
-        if text in ("", "min-max", "percentile"):
+        if text in ("", "min-max", "percentile", "bands"):
             return cls(text)
         low, dots, high = text.partition("..")
         try:
@@ -52,7 +53,7 @@ class LevelRule:
         except ValueError:
             dots = ""
         if not dots or not -math.inf < found.low < found.high < math.inf:
-            raise DatasetError(f"levels: expected low..high (such as 0..4095), min-max or percentile, not {text!r}")
+            raise DatasetError(f"levels: expected low..high (such as 0..4095), min-max, percentile or bands, not {text!r}")
         return found
 
     def __str__(self) -> str:
@@ -60,12 +61,21 @@ class LevelRule:
 
     def serves(self, facts: ImageHeader | None) -> bool:
         """Whether a picture with this header is read by the rule; a TIFF without a readable header is."""
+        if self.kind == "bands":
+            return facts is None or facts.unclear.endswith("bands")
         return bool(self.kind) and (facts is None or facts.bits > 8 or bool(facts.unclear))
 
     def apply(self, levels: NDArray[Any]) -> NDArray[np.uint8]:
         """Levels (H, W) or (H, W, C) of any type as (H, W, 3) uint8; not-a-number becomes 0."""
         bands = levels[:, :, None] if levels.ndim == 2 else levels
-        bands = bands[:, :, : 3 if bands.shape[2] >= 3 else 1].astype(np.float64)
+        bands = bands[:, :, : 3 if bands.shape[2] >= 3 else 1]
+        if self.kind == "bands":
+            shift = 8 * (bands.dtype.itemsize - 1)
+            if bands.dtype.kind != "u":
+                raise ValueError(f"{bands.dtype} levels need a range")
+            found = (bands >> shift).astype(np.uint8)
+            return found if found.shape[2] == 3 else np.repeat(found, 3, axis=2)
+        bands = bands.astype(np.float64)
         low, high = self.low, self.high
         finite = bands[np.isfinite(bands)]
         if self.kind != "range":
@@ -80,7 +90,7 @@ class LevelRule:
         """The pixels of a picture file by this rule, (H, W, 3) uint8, upright. Raises `ImageError` naming the file."""
         try:
             if data[:4] in TIFF_MARKS:
-                return self.apply(_tiff_levels(data))
+                return self.apply(tiff_levels(data))
             image = opened(data, name)
             return upright_pixels(self.apply(np.asarray(image)), to_turn(image))
         except ImageError:
@@ -89,7 +99,7 @@ class LevelRule:
             raise ImageError(f"{name}: damaged picture ({str(error) or type(error).__name__})") from None
 
 
-def _tiff_levels(data: bytes) -> NDArray[Any]:
+def tiff_levels(data: bytes) -> NDArray[Any]:
     """The first page's levels, (H, W) or (H, W, C)."""
     import tifffile
 
@@ -114,15 +124,24 @@ VOID = 255
 
 @dataclass(frozen=True, slots=True)
 class MapLevels:
-    """kind: "" for levels as they are, "binary" or "colors"; colors: red, green and blue of each level, from 0 on."""
+    """How the numbers of a label map are read.
+
+    kind: "" for levels as they are, "binary" (0, or 1 and 255), "numbers" (0, or the number of an object), "halves" (dark or bright),
+    "gray" (as they are, in a picture of any kind) or "colors"; colors: red, green and blue of each level, from 0 on.
+    """
 
     kind: str = ""
     colors: tuple[tuple[int, int, int], ...] = ()
 
     def read(self, data: bytes, name: str) -> NDArray[np.uint8]:
         """The class of every pixel, (H, W) uint8. Raises `ImageError` naming the file."""
-        if self.kind == "binary":
-            return (levels_of(data, name) > 0).astype(np.uint8)
+        if self.kind in ("binary", "numbers", "halves"):
+            return (levels_of(data, name) > (127 if self.kind == "halves" else 0)).astype(np.uint8)
+        if self.kind == "gray":
+            levels = levels_of(data, name)
+            if levels.size and not 0 <= levels.min() <= levels.max() <= VOID:
+                raise ImageError(f"{name}: a label map holds levels from 0 to 255, not {levels.min()} to {levels.max()}")
+            return levels.astype(np.uint8)
         if self.kind == "colors":
             return self._by_color(rgb_of(data, name))
         return decode_levels(data, name)
@@ -136,7 +155,9 @@ class MapLevels:
         if self.kind == "binary":
             found = np.unique(levels_of(data, name))
             return [f"level {level}" for level in found.tolist() if level not in (0, 1, 255)]
-        return [f"level {level}" for level in np.unique(decode_levels(data, name)).tolist() if classes <= level < VOID]
+        if self.kind in ("numbers", "halves"):
+            return []
+        return [f"level {level}" for level in np.unique(levels_of(data, name)).tolist() if classes <= level < VOID]
 
     def _by_color(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
         wanted = np.array([r << 16 | g << 8 | b for r, g, b in self.colors], np.int64)
@@ -152,9 +173,16 @@ def packed(pixels: NDArray[np.uint8]) -> NDArray[np.int64]:
     return wide[:, :, 0] << 16 | wide[:, :, 1] << 8 | wide[:, :, 2]
 
 
-def levels_of(data: bytes, name: str) -> NDArray[np.uint8]:
-    """The stored numbers of a gray or indexed picture, or the red band of a gray one that is stored as RGB."""
+def is_deep(image: Image.Image) -> bool:
+    """Whether a gray picture has whole levels of more than 8 bits."""
+    return image.mode.startswith("I")
+
+
+def levels_of(data: bytes, name: str) -> NDArray[Any]:
+    """The stored numbers of a gray or indexed picture, of any depth, or the red band of a gray one that is stored as RGB."""
     image = opened(data, name)
+    if is_deep(image):
+        return np.asarray(image)
     if image.mode in ("P", "L", "1"):
         return decode_levels(data, name)
     return rgb_of(data, name)[:, :, 0]

@@ -109,4 +109,24 @@ def drawn_splits(
             kept[entry.key] = known[digest]
     clusters = {key: root(key) for key in list(parent)}
     fixed = {clusters[key]: split for key, split in kept.items() if key in clusters}
-    return draw_splits(dict(sorted(strata.items())), clusters, options.shares, options.seed, fixed)
+    found = draw_splits(dict(sorted(strata.items())), clusters, options.shares, options.seed, fixed)
+    return _with_every_split(found, clusters, set(fixed), options)
+
+
+def _with_every_split(found: dict[str, str], clusters: dict[str, str], fixed: set[str], options: ImportOptions) -> dict[str, str]:
+    """The same with one cluster for each split that a share is wanted of and that no class has enough images for: the smallest, drawn."""
+    members: dict[str, list[str]] = {}
+    for key, split in found.items():
+        if split == "train" and clusters.get(key, key) not in fixed:
+            members.setdefault(clusters.get(key, key), []).append(key)
+    ranked = sorted(members, key=lambda name: (len(members[name]), Stream(options.seed, name, 0, "split").word()))
+    for share, split in zip(options.shares, SPLITS[1:], strict=True):
+        if round(len(found) * share) and split not in found.values() and len(ranked) > 1:
+            found.update(dict.fromkeys(members[ranked.pop(0)], split))
+    return found
+
+
+def unlisted_said(keys: list[str]) -> str:
+    """What is said of pictures that the lists of splits leave out."""
+    many = f"{len(keys)} pictures are in no list of a split and are" if len(keys) > 1 else "1 picture is in no list of a split and is"
+    return f"{many} read as train: {', '.join(keys[:3])}"

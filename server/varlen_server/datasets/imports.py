@@ -100,14 +100,15 @@ def start(pk: int, options: dict[str, Any], name: str = "") -> DatasetImport:
 
 def _check_answers(recognised: dict[str, Any], options: dict[str, Any]) -> None:
     """Whether what the files leave open was answered. Raises `DatasetError`."""
-    words = {"mask_class": "the class of its masks has no name", "levels": "what is black and white in its pictures is not said"}
-    for name in recognised.get("asks", []):
-        if name == "mask_class" and not options.get(name):
-            raise DatasetError(f"{words[name]}: give {name}")
-        if name == "form" and not options.get(name):
-            raise DatasetError(f"{recognised['doubt']}: give form, {recognised['format']} if it is so")
-        if name == "ignore" and not options.get(name):
-            raise DatasetError(recognised["files"]["question"])
+    asks = recognised.get("asks", [])
+    if "mask_class" in asks and not options.get("mask_class"):
+        raise DatasetError("the class of its masks has no name: give mask_class")
+    if "ignore" in asks and not options.get("ignore"):
+        raise DatasetError(recognised["files"]["question"])
+    for doubt in recognised.get("doubts", []):
+        if not options.get(doubt["option"]):
+            ways = ", ".join(f"{form} if {words}" for form, words in doubt["answers"].items())
+            raise DatasetError(f"{doubt['said']}: give {doubt['option']}{ways and f', {ways}'}")
 
 
 def cancel(pk: int) -> None:

@@ -243,6 +243,14 @@ class DraftSerializer(serializers.Serializer):
     missing = serializers.ListField(child=serializers.CharField(), help_text="what the person has to say: class, box, picture")
 
 
+class DoubtSerializer(serializers.Serializer):
+    """What may be meant otherwise than it is read."""
+
+    option = serializers.CharField(help_text="the option that answers it: form, levels")
+    said = serializers.CharField()
+    answers = serializers.DictField(child=serializers.CharField(), help_text="by the value of the option, what is so where it is given")
+
+
 class RecognisedSerializer(serializers.Serializer):
     """What files seem to be. Splits and labels are of the first images alone, unless `exact`."""
 
@@ -252,7 +260,7 @@ class RecognisedSerializer(serializers.Serializer):
     asks = serializers.ListField(
         child=serializers.CharField(), default=list, help_text="options that have to be given: mask_class, levels, ignore, form"
     )
-    doubt = serializers.CharField(default="", allow_blank=True, help_text="why the format may not be what is meant")
+    doubts = DoubtSerializer(many=True, required=False)
     files = AccountSerializer(required=False)
     draft = DraftSerializer(required=False, allow_null=True)
     reading = serializers.DictField(required=False, allow_null=True, help_text="the reading recipe that it is read by")

@@ -91,7 +91,7 @@ def test_in_a_terminal(tmp_path: Path) -> None:
 )
 def test_folders_that_may_be_no_classes_are_asked_about(tmp_path: Path, paths: list[str], said: str) -> None:
     folder = write_tree(tmp_path / "set", dict.fromkeys(paths, (8, 8)))
-    with pytest.raises(NeedsAnswer, match=f"{said}.*--from class-folders.*--from pictures") as question:
+    with pytest.raises(NeedsAnswer, match=f"{said}.*--from class-folders if they are classes, --from pictures if") as question:
         read_dataset(folder)
     assert question.value.option == "form"
     assert preview_dataset(folder)["asks"] == ["form"]

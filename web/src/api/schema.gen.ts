@@ -1489,6 +1489,16 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description What may be meant otherwise than it is read. */
+        Doubt: {
+            /** @description the option that answers it: form, levels */
+            option: string;
+            said: string;
+            /** @description by the value of the option, what is so where it is given */
+            answers: {
+                [key: string]: string;
+            };
+        };
         /** @description How a reading recipe for files that nothing reads begins. rows: the file's first rows, or the keys of its first object with their values. */
         Draft: {
             recipe: {
@@ -2505,11 +2515,7 @@ export interface components {
             why?: string[];
             /** @description options that have to be given: mask_class, levels, ignore, form */
             asks?: string[];
-            /**
-             * @description why the format may not be what is meant
-             * @default
-             */
-            doubt: string;
+            doubts?: components["schemas"]["Doubt"][];
             files?: components["schemas"]["Account"];
             draft?: components["schemas"]["Draft"] | null;
             /** @description the reading recipe that it is read by */

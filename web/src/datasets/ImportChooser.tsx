@@ -32,7 +32,7 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
   const formats = useQuery(askFormats).data?.formats.filter((each) => each.reads) ?? [];
   const convention = formats.find((each) => each.name === found.format)?.convention ?? "";
   const isAnswered =
-    !found.asks?.includes("form") &&
+    !found.doubts?.length &&
     (!found.asks?.includes("mask_class") || choices.maskClass.trim()) &&
     (!found.asks?.includes("ignore") || choices.ignore.trim());
   const error = again.error ?? begin.error;
@@ -84,8 +84,8 @@ export function ImportChooser({ incoming, start, cancel }: { incoming: DatasetIm
           }}
           choices={choices}
           choose={choose}
-          confirm={() => again.mutate({ format: found.format, levels: found.levels ?? "" })}
-          setLevels={(levels) => again.mutate({ format: found.format, levels })}
+          setFormat={(format) => again.mutate({ format, levels: found.levels ?? "" })}
+          setLevels={(levels) => again.mutate({ format: found.asks?.includes("form") ? "" : found.format, levels })}
         />
         {error && (
           <Box mt={3}>

@@ -20,8 +20,8 @@ interface Taught {
   draft: Draft | null;
   isTaught: boolean;
   teach: (recipe: Recipe) => void;
-  /** Say that the format is the right one. */
-  confirm: () => void;
+  /** Read the files as another format, or as the one they were taken for. */
+  setFormat: (format: string) => void;
 }
 
 /** All that can be chosen about how a dataset is read; only what the files leave open or what may be read otherwise is asked. */
@@ -30,22 +30,21 @@ export function ReadingQuestions({
   draft,
   isTaught,
   teach,
-  confirm,
+  setFormat,
   ...props
 }: Props & Taught & { setLevels: (levels: string) => void }) {
   const { found } = props;
   const unread = found.asks?.includes("ignore") && found.files;
   return (
     <>
-      {found.asks?.includes("form") && (
-        <Question name="Folders">
-          <Text>{sentence(found.doubt)}</Text>
-          <Button size="xs" variant="outline" mt={1} onClick={confirm}>
-            They are classes
-          </Button>
-          <Said>Or read them as plain pictures, above.</Said>
-        </Question>
-      )}
+      {found.doubts
+        ?.filter((doubt) => doubt.option === "form")
+        .map((doubt) => (
+          <Question name="Meant so?" key={doubt.option}>
+            <Text>{sentence(doubt.said)}.</Text>
+            <Answers answers={doubt.answers} choose={setFormat} />
+          </Question>
+        ))}
       {unread && (
         <Question name="Not read">
           <Unread files={found.files as Schemas["Account"]} hasDraft={Boolean(draft)} {...props} />
@@ -53,7 +52,7 @@ export function ReadingQuestions({
       )}
       {draft && (unread || isTaught) && <Teach draft={draft} isUsed={isTaught} read={teach} />}
       {found.asks?.includes("mask_class") && <MaskClass {...props} />}
-      {((found.unclear ?? 0) > 0 || found.levels) && <Levels found={found} change={setLevels} />}
+      {(found.asks?.includes("levels") || found.levels) && <Levels found={found} change={setLevels} />}
       {found.images > 1 && <Splits {...props} />}
       {found.images > 1 && <Groups {...props} />}
       {found.turned > 0 && <Turned {...props} />}
@@ -104,13 +103,36 @@ function MaskClass({ choices, choose }: Props) {
   );
 }
 
+/** A button for each way a question can be answered. */
+function Answers({ answers, choose }: { answers: Record<string, string>; choose: (value: string) => void }) {
+  return (
+    <Flex gap={2} mt={1} wrap="wrap">
+      {Object.entries(answers).map(([value, words]) => (
+        <Button size="xs" variant="outline" key={value} onClick={() => choose(value)}>
+          {sentence(words)}
+        </Button>
+      ))}
+    </Flex>
+  );
+}
+
 function Levels({ found, change }: { found: Recognised; change: (levels: string) => void }) {
+  const doubt = found.doubts?.find((each) => each.option === "levels");
   return (
     <Question name="Levels">
       <LevelsRule rule={found.levels ?? ""} change={change} />
-      <Said>
-        {counted(found.unclear ?? 0, "picture has", "pictures have")} floats, signed or 32-bit pixel values: what is black, what is white?
-      </Said>
+      {(found.unclear ?? 0) > 0 && (
+        <Said>
+          {counted(found.unclear ?? 0, "picture has", "pictures have")} floats, signed or 32-bit pixel values, or more than three bands:
+          what is black, what is white?
+        </Said>
+      )}
+      {doubt && (
+        <>
+          <Text>{sentence(doubt.said)}.</Text>
+          <Answers answers={doubt.answers} choose={change} />
+        </>
+      )}
     </Question>
   );
 }
@@ -128,6 +150,7 @@ function LevelsRule({ rule, change }: { rule: string; change: (rule: string) => 
           "min-max": "from each picture's own range",
           percentile: "from its 1st to 99th percentile",
           range: "from … to …",
+          bands: "as they are: the first three bands",
         }}
         change={(next) => change(next === "range" ? range : next)}
       />

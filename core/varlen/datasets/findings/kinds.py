@@ -23,7 +23,7 @@ KINDS: dict[str, tuple[Severity, str, str]] = {
     "levels-unclear": (
         "error",
         "floats, signed or 32-bit levels, several pages or bands: nothing says what is black and what is white",
-        "give a rule for levels: low..high, min-max or percentile",
+        "give a rule for levels: low..high, min-max, percentile or bands",
     ),
     "damaged-map": ("error", "a label map can't be decoded, or is of another size than its picture", "mend the label map, or leave the image out"),
     "unnamed-level": ("warning", "a level or color of a label map has no name, so it is no class that can be told", "name it in classes.json"),

@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
+from types import MappingProxyType
 from typing import NamedTuple, cast
 
 from varlen.datasets.account import Account, Watched, account_of, could_hold
 from varlen.datasets.dataset import Dataset
+from varlen.datasets.doubts import label_maps_among, part_of_the_levels
 from varlen.datasets.entry import Entry, entries_of
 from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, taught, voc, yolo
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
-from varlen.datasets.formats.base import LabelCounts, Reading, Writer
+from varlen.datasets.formats.base import Doubt, LabelCounts, Reading, Writer
 from varlen.datasets.formats.coco_writing import CocoWriter
 from varlen.datasets.formats.tree import Signs, Tree
 from varlen.datasets.formats.yolo_writing import YoloBoxesWriter, YoloKeypointsWriter, YoloOrientedWriter, YoloPolygonsWriter
@@ -77,7 +79,7 @@ def title_of(name: str, reading: bool = False) -> str:
 class Recognised(NamedTuple):
     """A dataset on its way in: its format, its files as they are to be read, the reading, and what spoke for the format.
 
-    recipe: the reading recipe it is read by, if it is.
+    recipe: the reading recipe it is read by, if it is; doubts: by the option that answers it, what is to be asked.
     """
 
     form: str
@@ -86,6 +88,7 @@ class Recognised(NamedTuple):
     why: list[str]
     account: Account
     recipe: Recipe | None = None
+    doubts: Mapping[str, Doubt] = MappingProxyType({})
 
 
 def open_dataset(path: Path | str, options: ImportOptions | None = None, problems: ReadProblems | None = None, ask: bool = True) -> Recognised:
@@ -124,9 +127,10 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
         if ask and account.question and not only and not isinstance(source, OneFile):
             unknown = form == plain.NAME and not options.form
             raise NeedsAnswer("ignore", f"{tree.files.label}: {_unknown(tree)}. {account.question}" if unknown else account.question)
-        if ask and reading.doubt and not options.form:
-            raise NeedsAnswer("form", f"{tree.files.label}: read as {title_of(form, reading=True)}, {reading.doubt}; say --from {form} if it is so, "
-                              f"or --from {plain.NAME} for pictures without labels")  # fmt: skip
+        doubts = _doubts(tree, form, reading, options)
+        if ask and doubts:
+            option, doubt = next(iter(doubts.items()))
+            raise NeedsAnswer(option, f"{tree.files.label}: {doubt}")
         skeleton, files = options.skeleton_of(reading.skeleton), prepared(source, reading, options)
         reading = replace(reading, skeleton=skeleton)
         if isinstance(files, PreparedFiles) and options.tile is not None:
@@ -137,7 +141,22 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
             files.windows = windows
     except DAMAGE as error:
         raise DatasetError(f"{path}: can't be read as {title_of(form, reading=True)} ({type(error).__name__}: {str(error)[:120]})") from None
-    return Recognised(form, files, reading, why, account, recipe)
+    return Recognised(form, files, reading, why, account, recipe, doubts)
+
+
+def _doubts(tree: Tree, form: str, reading: Reading, options: ImportOptions) -> dict[str, Doubt]:
+    """What is to be asked, by the option that answers it and that nobody gave."""
+    found: dict[str, Doubt] = {}
+    pictures = sorted(reading.pictures())
+    doubt = reading.doubt
+    if not options.form:
+        if doubt is None and form in (folders.NAME, plain.NAME) and (maps := label_maps_among(tree, pictures)):
+            doubt = Doubt(maps, {form: "they are pictures like the others"})
+        if doubt is not None:
+            found["form"] = doubt._replace(said=f"read as {title_of(form, reading=True)}, {doubt.said}")
+    if not options.levels and (deep := part_of_the_levels(tree, pictures)):
+        found["levels"] = deep
+    return found
 
 
 def unread_files(path: Path | str, options: ImportOptions) -> tuple[Tree, list[str]]:
@@ -188,7 +207,7 @@ def read_dataset(
         problems.remark("group", "the pattern of groups fits no image: every image is by itself")
     dataset.read_as = replace(options, reading=found.recipe).to_json()
     dataset.splits_drawn, dataset.why = drawn or reading.drawn, found.why
-    dataset.account, dataset.doubt = found.account, "" if options.form else reading.doubt
+    dataset.account, dataset.questions = found.account, [str(doubt) for doubt in found.doubts.values()]
     return dataset
 
 

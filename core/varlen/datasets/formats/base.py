@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path, PurePosixPath
@@ -46,6 +46,17 @@ class ReadsLabels(Protocol):
         """The image with its labels; what can't be used of them is noted in `problems`."""
 
 
+class Doubt(NamedTuple):
+    """Why files may not be what they are read as. answers: by the value of an option, what is so where it is given."""
+
+    said: str
+    answers: Mapping[str, str]
+    option: str = "--from"
+
+    def __str__(self) -> str:
+        return f"{self.said}; say " + ", ".join(f"{self.option} {value} if {words}" for value, words in self.answers.items())
+
+
 @dataclass(frozen=True, slots=True)
 class Reading:
     """A dataset on its way in: what is known before its images, and the images one at a time.
@@ -54,7 +65,7 @@ class Reading:
     turn out not to be there; problems: what was noted so far; drawn: whether splits were drawn because the files name
     none; columns: of a table, what each is read as; map_levels: how the label maps at the paths `maps` are read; pictures,
     labels: the files of the listed images, and those that `read` opens for their labels; side: patterns of files that hold none;
-    doubt: why its format may not be what is meant, "" for no doubt.
+    doubt: what is to be asked where nobody named the format.
     """
 
     classes: tuple[str, ...]
@@ -72,7 +83,7 @@ class Reading:
     pictures: Callable[[], Iterable[str]] = tuple
     labels: Callable[[], Iterable[str]] = tuple
     side: tuple[str, ...] = ()
-    doubt: str = ""
+    doubt: Doubt | None = None
 
     @property
     def entries(self) -> Iterator[Entry]:

@@ -13,7 +13,7 @@ import re
 from dataclasses import dataclass
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, size_of
+from varlen.datasets.formats.base import Doubt, EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, size_of
 from varlen.datasets.formats.tree import PLAIN_FOLDERS, Signs, Tree
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.sources import SourceFiles
@@ -82,17 +82,18 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
                    doubt=_doubt(sorted(groups), bool(named)))  # fmt: skip
 
 
-def _doubt(classes: list[str], in_splits: bool) -> str:
+def _doubt(classes: list[str], in_splits: bool) -> Doubt | None:
     """Why the folders may be no classes: one that holds every picture, names of splits, of cameras or plain folders. in_splits: below splits."""
+    answers = {NAME: "they are classes", "pictures": "they are pictures without labels"}
     last = [name.rsplit("/", 1)[-1] for name in classes]
     splits = [name for name, word in zip(classes, last, strict=True) if word.lower() in SPLIT_WORDS]
     if len(classes) == 1:
-        return f"every picture would be of one class, {classes[0]!r}"
+        return Doubt(f"every picture would be of one class, {classes[0]!r}", answers)
     if not in_splits and 2 * len(splits) >= len(classes):  # one among many is a class of its own, as trains are
-        return f"a class would be called {splits[0]!r}, as a split is"
+        return Doubt(f"a class would be called {splits[0]!r}, as a split is", answers)
     if all(_NO_CLASS.fullmatch(word) or word.lower() in PLAIN_FOLDERS for word in last):
-        return f"its classes would be called {', '.join(map(repr, classes[:3]))}, as cameras or folders of pictures are"
-    return ""
+        return Doubt(f"its classes would be called {', '.join(map(repr, classes[:3]))}, as cameras or folders of pictures are", answers)
+    return None
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,6 +22,7 @@ import orjson
 
 from varlen.datasets.entry import Entry
 from varlen.datasets.formats.base import (
+    Doubt,
     EncodedLabels,
     ImageLabels,
     ListedImage,
@@ -37,7 +38,7 @@ from varlen.datasets.formats.tree import Signs, Tree, spread
 from varlen.datasets.formats.voc import PALETTE, indexed_png
 from varlen.datasets.image_files import opened
 from varlen.datasets.import_options import ImportOptions
-from varlen.datasets.level_rules import VOID, MapLevels, levels_of, packed, rgb_of
+from varlen.datasets.level_rules import VOID, MapLevels, is_deep, levels_of, packed, rgb_of
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import default_splits, split_from_path
 from varlen.errors import DatasetError, NeedsAnswer, ReadProblems
@@ -57,6 +58,8 @@ _ENDINGS = ("_mask", "-mask", "_masks", "_seg", "-seg", "_segmentation", "_label
 #: Label maps that are looked into for what their levels mean.
 SAMPLED = 60
 MOST_COLORS = 254
+#: How far compression moves black and white at most.
+NEAR = 60
 
 
 def signs(tree: Tree) -> Signs:
@@ -117,15 +120,16 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     used = set(masks.values())
     for path in tree.pictures:
         if path not in masks and path not in used:
-            problems.note("missing-file", f"{path}: there is no mask of the same name")
+            wanted = "picture" if _OF_MASKS & set(path.lower().split("/")[:-1]) else "mask"
+            problems.note("missing-file", f"{path}: there is no {wanted} of the same name")
     named = {path: split for path in masks if (split := split_from_path(path))}
     drawn = {} if named else default_splits({"": sorted(masks)})
-    levels, names = _meaning(tree, list(masks.values()), problems, options)
+    levels, names, doubt = _meaning(tree, list(masks.values()), problems, options)
 
     listed = (ListedImage(path, (named.get(path) or drawn.get(path, "train"), mask)) for path, mask in sorted(masks.items()))
     maps = frozenset(masks.values()) if levels.kind else frozenset[str]()
     return Reading((), listed, _Read(files), len(masks), problems, map_classes=tuple(names), drawn=bool(drawn), map_levels=levels, maps=maps,
-                   pictures=masks.keys, labels=masks.values)  # fmt: skip
+                   pictures=masks.keys, labels=masks.values, doubt=doubt)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,26 +141,45 @@ class _Read:
         return Entry(image.key, split, size_of(self.files, image.key), no_objects(image.key), label_map=mask)
 
 
-def _meaning(tree: Tree, masks: list[str], problems: ReadProblems, options: ImportOptions) -> tuple[MapLevels, list[str]]:
-    """How label maps are read, and the names of their levels: from a table, else from the maps themselves."""
+def _meaning(tree: Tree, masks: list[str], problems: ReadProblems, options: ImportOptions) -> tuple[MapLevels, list[str], Doubt | None]:
+    """How label maps are read, the names of their levels, from a table or from the maps themselves, and what is to be asked."""
     table = _table(tree)
     levels, colors, modes = _looked_at(tree.files, spread(masks, SAMPLED), problems)
+    if "JPEG" in modes:
+        return _lossy(tree, table, levels, options)
     if "RGB" in modes:
-        return _by_colors(table, colors, problems)
+        return *_by_colors(table, colors, problems), None
+    as_they_are = MapLevels("" if modes <= {"P", "L", "1"} else "gray")
     if table:
         highest = max(table, default=-1)
-        return MapLevels(), [table[level][0] if level in table else f"level {level}" for level in range(highest + 1)]
-    binary = levels <= {0, 255} or (modes == {"1"}) or (levels <= {0, 1} and bool(options.mask_class))
+        return as_they_are, [table[level][0] if level in table else f"level {level}" for level in range(highest + 1)], None
+    numbered = max(levels, default=0) > VOID
+    binary = levels <= {0, 255} or (modes == {"1"}) or numbered or (levels <= {0, 1} and bool(options.mask_class))
     if binary and levels != {0}:
         if not options.mask_class:
-            unsaid = f"{tree.files.label}: its masks hold background and one class, whose name is not said; name it with --mask-class NAME"
-            raise NeedsAnswer("mask_class", unsaid)
-        return MapLevels("binary"), ["background", options.mask_class]
+            held = (f"numbers up to {max(levels):,}, more than there are classes: they number objects. Say how they are read with --reading FILE, "
+                    "or name the one class of them all") if numbered else "background and one class, whose name is not said; name it"  # fmt: skip
+            raise NeedsAnswer("mask_class", f"{tree.files.label}: its masks hold {held} with --mask-class NAME")
+        if numbered:
+            problems.remark("numbered-masks", f"the masks number objects, up to {max(levels):,}: all of them are read as {options.mask_class}")
+        return MapLevels("numbers" if numbered else "binary"), ["background", options.mask_class], None
     highest = max((level for level in levels if level < VOID), default=0)
     names = [f"level {level}" for level in range(highest + 1)]
     found = sorted(level for level in levels if level < VOID)
     problems.remark("unnamed-level", f"no table names the levels of the label maps: {', '.join(f'{level}' for level in found[:12])}")
-    return MapLevels(), names
+    return as_they_are, names, None
+
+
+def _lossy(tree: Tree, table: dict[int, Named], levels: set[int], options: ImportOptions) -> tuple[MapLevels, list[str], Doubt | None]:
+    """Label maps that were written as JPEG, which changes levels: of black and white the nearer one is meant, of others nobody can tell."""
+    if all(min(level, 255 - level) <= NEAR for level in levels) and not table:
+        if not options.mask_class:
+            unsaid = "its masks are JPEG and hold nearly black and nearly white: background and one class, whose name is not said"
+            raise NeedsAnswer("mask_class", f"{tree.files.label}: {unsaid}; name it with --mask-class NAME")
+        return MapLevels("halves"), ["background", options.mask_class], None
+    names = [table[level][0] if level in table else f"level {level}" for level in range(min(max(levels, default=0), VOID - 1) + 1)]
+    said = f"its label maps are JPEG, which changed their levels: {len(levels)} of them are found, and each would be a class; write them as PNG"
+    return MapLevels("gray"), names, Doubt(said, {NAME: "every level is meant as it stands"})
 
 
 def _by_colors(table: dict[int, Named], colors: list[int], problems: ReadProblems) -> tuple[MapLevels, list[str]]:
@@ -180,13 +203,15 @@ def _looked_at(files: SourceFiles, masks: list[str], problems: ReadProblems) -> 
         try:
             data = files.read(path)
             image = opened(data, path)
-            if image.mode in ("P", "L", "1"):
+            if image.format == "JPEG":
+                modes.add("JPEG")
+            if image.mode in ("P", "L", "1") or is_deep(image):
                 modes.add(image.mode)
                 levels.update(np.unique(levels_of(data, path)).tolist())
                 continue
             pixels = rgb_of(data, path)
             gray = bool((pixels[:, :, 0] == pixels[:, :, 1]).all() and (pixels[:, :, 1] == pixels[:, :, 2]).all())
-            modes.add("L" if gray else "RGB")
+            modes.add("gray" if gray else "RGB")
             levels.update(np.unique(pixels[:, :, 0]).tolist())
             colors.update(np.unique(packed(pixels)).tolist())
         except DatasetError as error:

@@ -47,7 +47,7 @@ from varlen.datasets.formats.tree import Signs, Tree, nearest, plain_path, sprea
 from varlen.datasets.image_files import decode_levels
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.sources import SourceFiles
-from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path
+from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path, unlisted_said
 from varlen.errors import DatasetError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Mask, make_objects
@@ -104,7 +104,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     bare = [path for paths in photographs.values() for path in paths if path not in keys and path not in broken]
     if bare:
         problems.remark("background", f"{len(bare)} pictures have no XML file and are read as background, such as {bare[0]}")
-    splits, drawn = _splits(tree, [*keys, *bare])
+    splits, drawn = _splits(tree, [*keys, *bare], problems)
     names = _class_names(files) or sorted(seen - {""})
 
     maps = [path for path in tree.pictures if _is_label_map(path)]
@@ -202,7 +202,7 @@ def _read_object(path: str, number: int, item: Any) -> dict[str, Any]:
     return {"name": name, "box": [x0 - 1, y0 - 1, x1, y1], "fields": numbered}
 
 
-def _splits(tree: Tree, keys: list[str]) -> tuple[dict[str, str], bool]:
+def _splits(tree: Tree, keys: list[str], problems: ReadProblems) -> tuple[dict[str, str], bool]:
     """From the lists of pictures, else from folders, else drawn; and whether any were drawn."""
     found: dict[str, str] = {}
     listed = {PurePosixPath(key).stem: key for key in keys}
@@ -219,6 +219,9 @@ def _splits(tree: Tree, keys: list[str]) -> tuple[dict[str, str], bool]:
                     found[key] = split
     missing = [key for key in keys if key not in found]
     drawn = default_splits({"": missing}) if missing and not found and not any(split_from_path(key) for key in missing) else {}
+    unlisted = [key for key in missing if found and not split_from_path(key)]
+    if unlisted:
+        problems.remark("unlisted", unlisted_said(unlisted))
     for key in missing:
         found[key] = split_from_path(key) or drawn.get(key, "train")
     return found, bool(drawn)

@@ -24,8 +24,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import ListedImage, Reading, size_of
-from varlen.datasets.formats.tree import Signs, Tree, spread, stem_of
+from varlen.datasets.formats.base import Doubt, ListedImage, Reading, size_of
+from varlen.datasets.formats.tree import HEAD, Signs, Tree, spread, stem_of
 from varlen.datasets.formats.yolo_settings import (
     LISTS_OF_NAMES,
     class_names,
@@ -40,7 +40,7 @@ from varlen.datasets.formats.yolo_settings import (
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
-from varlen.datasets.splits import split_from_path
+from varlen.datasets.splits import split_from_path, unlisted_said
 from varlen.errors import DatasetError, ReadProblems
 from varlen.model.geometry import Size
 from varlen.model.objects import Objects, Part, Polygon, make_objects
@@ -95,6 +95,12 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     texts = _label_paths(tree)
     names = class_names(tree, settings, place, texts)
     points, dimensions = keypoint_shape(place, settings)
+    guessed = _keypoints_in(tree, texts) if not points and options.form in ("", NAME, "yolo-keypoints") else None
+    if options.form == "yolo-keypoints" and not points:
+        if guessed is not None:
+            points, dimensions = guessed
+        elif any(len(line.split()) > 5 for path in spread(texts) for line in _whole_lines(tree.head(path))):
+            raise DatasetError(f"{files.label}: how many keypoints its lines hold is not said: write kpt_shape: [number, 2 or 3] into data.yaml")
     keys = tree.pictures
     if not keys:
         raise DatasetError(f"{files.label}: no pictures")
@@ -110,9 +116,16 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     turned = _all_eight(tree, texts) if wanted is None and not points else bool(wanted)
     if turned and wanted is None:
         problems.remark("oriented", "every line holds a class and eight numbers: read as oriented boxes; name the format yolo-polygons for outlines")
+    unlisted = [key for key in keys if key not in splits and not split_from_path(key)] if splits else []
+    if unlisted:
+        problems.remark("unlisted", unlisted_said(unlisted))
+    doubt = None
+    if guessed is not None and not options.form:
+        said = f"every line holds a class and {4 + guessed[0] * guessed[1]} numbers, and no kpt_shape says what they are"
+        doubt = Doubt(said, {"yolo-keypoints": f"they are a box and {guessed[0]} keypoints", "yolo-polygons": "they are outlines"})
     listed = (ListedImage(key, (splits.get(key) or split_from_path(key) or "train", by_key.get(key, ""))) for key in keys)
     return Reading(tuple(names), listed, _Read(files, len(names), points, dimensions, turned), len(keys), problems, skeleton,
-                   pictures=lambda: keys, labels=by_key.values)  # fmt: skip
+                   pictures=lambda: keys, labels=by_key.values, doubt=doubt)  # fmt: skip
 
 
 def _by_picture(tree: Tree, texts: list[str]) -> dict[str, str]:
@@ -129,6 +142,38 @@ def _by_picture(tree: Tree, texts: list[str]) -> dict[str, str]:
         if nearest_key is not None:
             found.setdefault(nearest_key, path)
     return found
+
+
+def _keypoints_in(tree: Tree, texts: list[str]) -> tuple[int, int] | None:
+    """How many keypoints lines seem to hold, and how many numbers each: all lines are alike, and all points lie in the box before them."""
+    rows = [line.split() for path in spread(texts) for line in _whole_lines(tree.head(path))]
+    length = len(rows[0]) - 5 if rows else 0
+    if length < 3 or any(len(row) != length + 5 for row in rows):
+        return None
+    try:
+        numbers = np.array(rows, np.float64)[:, 1:]
+    except ValueError:
+        return None
+    centres, halves = numbers[:, :2], numbers[:, 2:4] / 2
+    if (np.abs(centres - 0.5) + halves > 0.5 + SLACK).any():  # the first four numbers are no boxes: these are outlines
+        return None
+    for dimensions in (3, 2):
+        if length % dimensions or length == 4:  # a class and eight numbers are corners
+            continue
+        points = numbers[:, 4:].reshape(len(rows), -1, dimensions)
+        if dimensions == 3 and not np.isin(points[:, :, 2], (0, 1, 2)).all():
+            continue
+        seen = np.any(points[:, :, :2] != 0, axis=2)
+        inside = np.all(np.abs(points[:, :, :2] - centres[:, None]) <= halves[:, None] + SLACK, axis=2)
+        if seen.any() and bool((inside | ~seen).all()):
+            return points.shape[1], dimensions
+    return None
+
+
+def _whole_lines(head: bytes) -> list[str]:
+    """The lines of a text's beginning, without the last where it was cut off."""
+    lines = head.decode("utf-8-sig", "replace").splitlines()
+    return [line for line in (lines[:-1] if len(head) >= HEAD else lines)[:200] if line.strip()]
 
 
 def _all_eight(tree: Tree, texts: list[str]) -> bool:
