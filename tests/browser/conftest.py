@@ -21,7 +21,7 @@ expect.set_options(timeout=PATIENCE_MS)
 PROJECT = Path(__file__).resolve().parents[2]
 CHROMIUM = [
     "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
+    "--disable-component-update", "--disable-sync", "--in-process-gpu", "--disable-gpu-compositing",
 ]  # fmt: skip
 
 
