@@ -24,7 +24,7 @@ test:
 	@scripts/setup --dev
 	@scripts/together scripts/front-tests scripts/check
 	@.venv/bin/python -m pytest tests/package tests/core -n auto --durations 10
-	@scripts/together ".venv/bin/python -m pytest tests/scripts tests/server tests/docs/test_pages.py --durations 10" ".venv/bin/python -m pytest tests/docs/test_notebook.py tests/docs/test_site.py tests/browser --durations 10"
+	@scripts/together ".venv/bin/python -m pytest tests/docs/test_pages.py --durations 10" ".venv/bin/python -m pytest tests/scripts tests/server --durations 10" ".venv/bin/python -m pytest tests/docs/test_notebook.py tests/docs/test_site.py tests/browser --durations 10"
 
 battery:
 	@scripts/setup --dev

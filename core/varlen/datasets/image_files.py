@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 import logging
+import os
 import struct
 import warnings
 import zlib
@@ -122,6 +123,8 @@ _UPRIGHT = {
 _EXIF_DETAILS = 0x8769
 #: A decoded picture of so many pixels takes 300 MB.
 MOST_PIXELS = 100_000_000
+#: No picture has more, not even one that is read as windows.
+LARGEST = 4_000_000_000
 
 # What is odd in a file is said by our own findings and refusals, each once.
 warnings.filterwarnings("ignore", module=r"PIL\.")
@@ -129,15 +132,15 @@ logging.getLogger("tifffile").setLevel(logging.CRITICAL)
 Image.MAX_IMAGE_PIXELS = None  # our own limit is checked before decoding, with a clearer message
 
 
-def opened(data: bytes, name: str) -> Image.Image:
-    """A picture file whose header was read. Raises `ImageError` naming it."""
+def opened(data: bytes, name: str, most: int | None = None) -> Image.Image:
+    """A picture file whose header was read. most: pixels, `MOST_PIXELS` where nothing is said. Raises `ImageError` naming it."""
     try:
         image = Image.open(io.BytesIO(data), formats=_FORMATS)
     except BROKEN:
         if data[:4] in TIFF_MARKS:
             raise LevelsUnclear(f"{name}: {describe_tiff(data)}; {RULE_WANTED}") from None
         raise ImageError(f"{name}: not a JPEG, PNG, WebP, BMP or TIFF picture") from None
-    _check_claim(image, name)
+    _check_claim(image, name, most)
     return image
 
 
@@ -190,9 +193,22 @@ def _refuse_unclear(image: Image.Image, name: str) -> None:
         raise LevelsUnclear(f"{name}: {why} {found}; {RULE_WANTED}")
 
 
-def _check_claim(image: Image.Image, name: str) -> None:
-    if image.width * image.height > MOST_PIXELS:
-        raise ImageError(f"{name}: claims {image.width}×{image.height} px, more than {MOST_PIXELS // 1_000_000} million pixels")
+def _check_claim(image: Image.Image, name: str, most: int | None = None) -> None:
+    most = most or MOST_PIXELS
+    if image.width * image.height > most:
+        raise ImageError(f"{name}: {too_large(image.width, image.height, most)}")
+
+
+def too_large(width: int, height: int, most: int) -> str:
+    """What is said of a picture of too many pixels."""
+    way = "read it as windows, with --tile" if most == MOST_PIXELS else "which is what this machine's memory allows"
+    return f"claims {width}×{height} px, more than {most // 1_000_000} million pixels; {way}"
+
+
+def most_in_memory() -> int:
+    """How many pixels a picture may have that is decoded whole for its windows: a third of the free memory holds it."""
+    free = os.sysconf("SC_AVPHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+    return max(free // 9, MOST_PIXELS + 1)  # three bands
 
 
 @dataclass(frozen=True, slots=True)
@@ -218,13 +234,13 @@ class ImageHeader:
         return {name: value for name, value in asdict(self).items() if name != "unclear"}
 
 
-def read_header(data: bytes, name: str) -> ImageHeader | None:
-    """What the header says; None where it can't be read. Raises `ImageError` when it claims too much."""
+def read_header(data: bytes, name: str, most: int | None = None) -> ImageHeader | None:
+    """What the header says; None where it can't be read. Raises `ImageError` when it claims more pixels than `most` (see `opened`)."""
     try:
         image = Image.open(io.BytesIO(data), formats=_FORMATS)
     except BROKEN:
         return None
-    _check_claim(image, name)
+    _check_claim(image, name, most)
     orientation = orientation_of(image)
     bits = 1 if image.mode == "1" else 16 if image.mode.startswith("I") else 32 if image.mode == "F" else 8
     if isinstance(image, TiffImageFile) and image.mode == "RGB":  # which Pillow says of color of any depth
@@ -275,7 +291,7 @@ def has_end_marker(data: bytes, facts: ImageHeader) -> bool:
 def upright_size(data: bytes, name: str) -> Size:
     """Width and height after EXIF orientation, from the header alone."""
     try:
-        image = opened(data, name)
+        image = opened(data, name, LARGEST)
     except LevelsUnclear:
         return _tiff_size(data, name)
     return upright_of(stored_size(image), orientation_of(image))
@@ -291,8 +307,8 @@ def _tiff_size(data: bytes, name: str) -> Size:
             size = upright_of(Size(int(page.imagewidth), int(page.imagelength)), tiff_orientation(page))  # type: ignore[union-attr]
     except Exception:
         raise ImageError(f"{name}: {describe_tiff(data)}") from None
-    if not 0 < size.width * size.height <= MOST_PIXELS:
-        raise ImageError(f"{name}: claims {size.width}×{size.height} px, more than {MOST_PIXELS // 1_000_000} million pixels")
+    if not 0 < size.width * size.height <= LARGEST:
+        raise ImageError(f"{name}: {too_large(size.width, size.height, LARGEST)}")
     return size
 
 
@@ -308,9 +324,9 @@ def is_upright(data: bytes, name: str) -> bool:
     return orientation_of(opened(data, name)) == 1
 
 
-def decode(data: bytes, name: str) -> NDArray[np.uint8]:
-    """Pixels of a picture file. Raises `ImageError` naming the file when it is damaged."""
-    image = opened(data, name)
+def decode(data: bytes, name: str, most: int | None = None) -> NDArray[np.uint8]:
+    """Pixels of a picture file. most: see `opened`. Raises `ImageError` naming the file when it is damaged."""
+    image = opened(data, name, most)
     try:
         _refuse_unclear(image, name)
         orientation = to_turn(image)

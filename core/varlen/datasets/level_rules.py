@@ -86,12 +86,12 @@ class LevelRule:
         found = np.floor(np.nan_to_num(scaled, nan=0.0, posinf=255.0, neginf=0.0).clip(0.0, 255.0) + 0.5).astype(np.uint8)
         return found if found.shape[2] == 3 else np.repeat(found, 3, axis=2)
 
-    def decode(self, data: bytes, name: str) -> NDArray[np.uint8]:
-        """The pixels of a picture file by this rule, (H, W, 3) uint8, upright. Raises `ImageError` naming the file."""
+    def decode(self, data: bytes, name: str, most: int | None = None) -> NDArray[np.uint8]:
+        """The pixels of a picture file by this rule, (H, W, 3) uint8, upright. most: see `opened`. Raises `ImageError` naming the file."""
         try:
             if data[:4] in TIFF_MARKS:
                 return self.apply(tiff_levels(data))
-            image = opened(data, name)
+            image = opened(data, name, most)
             return upright_pixels(self.apply(np.asarray(image)), to_turn(image))
         except ImageError:
             raise

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from varlen.datasets.image_files import TIFF_MARKS, decode, read_header, tiff_orientation
+from varlen.datasets.image_files import TIFF_MARKS, decode, most_in_memory, read_header, tiff_orientation
 from varlen.datasets.level_rules import LevelRule, MapLevels, levels_file
 from varlen.datasets.sources import SourceFiles
 
@@ -66,8 +66,9 @@ class PreparedFiles:
                 return part if part.dtype == np.uint8 and not self.rule.kind else self.rule.apply(part)
         if self._held is None or self._held[0] != window.path:
             data = self.files.read(window.path)
-            ruled = self.rule.kind and self.rule.serves(read_header(data, window.path))
-            self._held = window.path, self.rule.decode(data, window.path) if ruled else decode(data, window.path)
+            most = most_in_memory()
+            ruled = self.rule.kind and self.rule.serves(read_header(data, window.path, most))
+            self._held = window.path, self.rule.decode(data, window.path, most) if ruled else decode(data, window.path, most)
         return self._held[1][window.top : window.top + window.height, window.left : window.left + window.width]
 
     def _map_window(self, window: Window) -> NDArray[np.uint8]:

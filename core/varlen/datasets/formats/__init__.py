@@ -10,13 +10,13 @@ from typing import NamedTuple, cast
 
 from varlen.datasets.account import Account, Watched, account_of, could_hold
 from varlen.datasets.dataset import Dataset
-from varlen.datasets.doubts import label_maps_among, part_of_the_levels
 from varlen.datasets.entry import Entry, entries_of
 from varlen.datasets.formats import coco, folders, masks, oriented_text, picture_json, plain, table, taught, voc, yolo
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
-from varlen.datasets.formats.base import Doubt, LabelCounts, Reading, Writer
+from varlen.datasets.formats.base import LabelCounts, Reading, Writer
 from varlen.datasets.formats.coco_writing import CocoWriter
-from varlen.datasets.formats.tree import Signs, Tree
+from varlen.datasets.formats.doubts import label_maps_among, part_of_the_levels
+from varlen.datasets.formats.tree import Doubt, Signs, Tree
 from varlen.datasets.formats.yolo_writing import YoloBoxesWriter, YoloKeypointsWriter, YoloOrientedWriter, YoloPolygonsWriter
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.prepared_files import PreparedFiles

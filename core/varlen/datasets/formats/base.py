@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path, PurePosixPath
@@ -19,8 +19,10 @@ import numpy as np
 import orjson
 from numpy.typing import NDArray
 
+from varlen.datasets import image_files
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
+from varlen.datasets.formats.tree import Doubt
 from varlen.datasets.image_files import SUFFIX, ImageType, encode, upright_size
 from varlen.datasets.level_rules import MapLevels
 from varlen.datasets.skeleton import Skeleton
@@ -44,17 +46,6 @@ class ReadsLabels(Protocol):
 
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         """The image with its labels; what can't be used of them is noted in `problems`."""
-
-
-class Doubt(NamedTuple):
-    """Why files may not be what they are read as. answers: by the value of an option, what is so where it is given."""
-
-    said: str
-    answers: Mapping[str, str]
-    option: str = "--from"
-
-    def __str__(self) -> str:
-        return f"{self.said}; say " + ", ".join(f"{self.option} {value} if {words}" for value, words in self.answers.items())
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +91,10 @@ def read_image(read: ReadsLabels, image: ListedImage, problems: ReadProblems) ->
     Whatever a damaged file brings about in a reader ends here, as one line that names it.
     """
     try:
-        return read(image, problems)
+        entry = read(image, problems)
+        if entry.size.width * entry.size.height > image_files.MOST_PIXELS:
+            raise ImageError(f"{entry.key}: {image_files.too_large(entry.size.width, entry.size.height, image_files.MOST_PIXELS)}")
+        return entry
     except ImageError as error:
         problems.note("damaged-file", str(error))
     except DatasetError as error:

@@ -71,7 +71,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions, only: str |
                 raise
             reader.forget(path)
             problems.note("bad-label", str(error))
-    if not reader.categories:
+    if not reader.read:
         none = f"{tree.files.label}: no annotation file with images, annotations and categories"
         raise DatasetError(problems.noted[0][1] if problems.noted else none)
     return reader.reading()

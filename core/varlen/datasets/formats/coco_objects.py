@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from varlen.datasets.entry import Entry, group_in
 from varlen.datasets.formats.base import ListedImage, size_of
-from varlen.datasets.image_files import MOST_PIXELS
+from varlen.datasets.image_files import LARGEST, MOST_PIXELS
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import SPLIT_WORDS, split_from_path
@@ -30,8 +30,6 @@ IMAGE_FIELDS = {"id", "file_name", "width", "height"}
 #: The field of an object that holds the corners of its oriented box.
 ORIENTED = "oriented_box"
 OBJECT_FIELDS = {ORIENTED, "id", "image_id", "category_id", "bbox", "segmentation", "keypoints", "num_keypoints", "iscrowd", "area"}
-#: Pixels of a picture that a file may claim; more than can be decoded at once, for windows of it can be.
-LARGEST_PICTURE = 4_000_000_000
 
 
 @lru_cache(maxsize=64)
@@ -99,7 +97,7 @@ class ImageReader:
         numbers = numbers_in([width, height])
         if numbers is None or min(numbers) < 1 or any(number != int(number) for number in numbers):
             raise DatasetError(f"{path}: image {fields['file_name']}: width and height must be whole numbers above 0")
-        if numbers[0] * numbers[1] > LARGEST_PICTURE:
+        if numbers[0] * numbers[1] > LARGEST:
             raise DatasetError(f"{path}: image {fields['file_name']}: {numbers[0]:g}×{numbers[1]:g} px is too large for a picture")
         return Size(int(numbers[0]), int(numbers[1]))
 

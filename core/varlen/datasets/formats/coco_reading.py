@@ -31,6 +31,8 @@ from varlen.errors import DatasetError, ReadProblems
 
 #: Annotation files that are looked for in one dataset.
 MOST_FILES = 400
+#: Classes without a name that are made of their numbers at most.
+MOST_CLASSES = 10_000
 
 
 @lru_cache(maxsize=64)
@@ -67,6 +69,7 @@ class CocoReader:
         self.outlined = self.turned = self.named_boxes = 0
         self.tilted = False
         self.by_tail: list[str] = []
+        self.read = 0  # files of this form
         # Without a name it is kept in memory while it is small, and on the disk when it grows.
         self.spool = sqlite3.connect("", check_same_thread=False)
         self.spool.executescript(_SPOOL)
@@ -81,22 +84,32 @@ class CocoReader:
         found: set[str] = set()
         head: dict[str, Any] = {}
         categories: list[Any] = []
+        used: dict[int | str, None] = {}
         with self.files.open(path) as stream:
             try:
-                self._spool(path, stream, found, head, categories)
+                self._spool(path, stream, found, head, categories, used)
             except DatasetError:
                 if alone or found:
                     raise
                 return
-        if not {"images", "categories"} <= found:
+        plain = "annotations" in found and (used or not self._has_annotations(path))  # without categories; captions have no classes at all
+        if "images" not in found or not ("categories" in found or plain):
             self.forget(path)
             if alone:
                 raise DatasetError(f"{path}: expected an object with images, annotations and categories")
             return
+        self.read += 1
+        if used and not categories:
+            categories = [{"id": number, "name": f"class {number}"} for number in sorted(used, key=lambda each: (isinstance(each, str), each))]
+            self.problems.remark("unnamed-class", f"{path} names no categories: classes are called by their numbers")
         self._categories(path, categories)
         self.head.update(head)
 
-    def _spool(self, path: str, stream: BinaryIO, found: set[str], head: dict[str, Any], categories: list[Any]) -> None:
+    def _has_annotations(self, path: str) -> bool:
+        return self.spool.execute("select 1 from annotation where file = ? limit 1", (path,)).fetchone() is not None
+
+    def _spool(self, path: str, stream: BinaryIO, found: set[str], head: dict[str, Any], categories: list[Any],
+               used: dict[int | str, None]) -> None:  # fmt: skip
         waiting: dict[str, list[tuple[str | bytes, ...]]] = {"images": [], "annotations": []}
         for name, value in pieces(stream, path, _LISTS):
             found.add(name)
@@ -109,6 +122,8 @@ class CocoReader:
                     waiting[name].append((path, id_text(value.get("id", file_name)), named, _packed(value)))
                 case "annotations":
                     self._count_turned(value)
+                    if isinstance(value.get("category_id"), (int, str)) and len(used) < MOST_CLASSES:
+                        used.setdefault(value["category_id"])
                     waiting[name].append((id_text(value.get("image_id")), path, _packed(value)))
                 case "categories":
                     categories.append(value)

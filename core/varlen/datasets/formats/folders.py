@@ -13,8 +13,8 @@ import re
 from dataclasses import dataclass
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import Doubt, EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, size_of
-from varlen.datasets.formats.tree import PLAIN_FOLDERS, Signs, Tree
+from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, size_of
+from varlen.datasets.formats.tree import PLAIN_FOLDERS, Doubt, Signs, Tree
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import SPLIT_WORDS, default_splits

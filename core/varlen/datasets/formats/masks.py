@@ -22,7 +22,6 @@ import orjson
 
 from varlen.datasets.entry import Entry
 from varlen.datasets.formats.base import (
-    Doubt,
     EncodedLabels,
     ImageLabels,
     ListedImage,
@@ -34,7 +33,7 @@ from varlen.datasets.formats.base import (
     parse_json,
     size_of,
 )
-from varlen.datasets.formats.tree import Signs, Tree, spread
+from varlen.datasets.formats.tree import Doubt, Signs, Tree, spread
 from varlen.datasets.formats.voc import PALETTE, indexed_png
 from varlen.datasets.image_files import opened
 from varlen.datasets.import_options import ImportOptions

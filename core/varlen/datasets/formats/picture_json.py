@@ -3,21 +3,28 @@
     {"shapes": [{"label": "ash veil", "points": [[10, 12], [40, 12], [40, 50]]}, …]}
 
 Keys are known by their names (`words.SYNONYMS`), pictures by their stems. Three points or more are an outline, two are the
-corners of a box; an item may hold a box instead. Coordinates are continuous pixels.
+corners of a box; an item may hold a box instead. Coordinates are continuous pixels. Where an item says what it is (`type`,
+`shape_type`), a circle of its centre and a point of its rim is an outline, a turned rectangle an oriented box; lines and
+single points are no objects, and are named.
 """
 
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from varlen.datasets.entry import Entry
 from varlen.datasets.formats.base import EncodedLabels, ImageLabels, ListedImage, Reading, Writer, no_objects, numbered, size_of
+from varlen.datasets.formats.row_shapes import circle
 from varlen.datasets.formats.tree import Signs, Tree, spread, stem_of
-from varlen.datasets.formats.words import box_of, columns_of, points_of
+from varlen.datasets.formats.words import box_of, columns_of, fields_of, plain_word, points_of
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.sources import SourceFiles
 from varlen.datasets.splits import default_splits, split_from_path
@@ -127,38 +134,64 @@ class _Read:
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         split, path = image.body
         size = size_of(self.files, image.key)
-        found: list[tuple[int, list[float], tuple[Part, ...] | None]] = []
+        found: list[tuple[int, dict[str, Any], _Shape]] = []
         for number, item in enumerate(_items(_parsed(self.files, path)) if path else (), 1):
             place = f"{path}: item {number}"
             try:
                 label = _label(item)
                 if label not in self.numbers:
                     raise DatasetError(f"{place}: has no label")
-                found.append((self.numbers[label], *_shape(item, place)))
+                shape = _shape(item, place)
+                if shape is None:
+                    problems.remark("no-object", f"{_kind(item)}s of JSON files are no objects and are left out, such as {place}")
+                else:
+                    found.append((self.numbers[label], fields_of(item, columns_of(item)), shape))
             except DatasetError as error:
                 problems.note("bad-label", str(error))
         if not found:
             return Entry(image.key, split, size, no_objects(image.key))
         count = len(found)
-        objects = make_objects([str(n + 1) for n in range(count)], image.key, [each[0] for each in found], [each[1] for each in found],
-                               [each[2] for each in found], [None] * count, [[]] * count, [False] * count, [{}] * count)  # fmt: skip
+        corners = [each[2] for _, _, each in found]
+        objects = make_objects(
+            [str(n + 1) for n in range(count)], image.key, [number for number, _, _ in found], [each[0] for _, _, each in found],
+            [each[1] for _, _, each in found], [None] * count, [[]] * count, [False] * count, [fields for _, fields, _ in found],
+            corners if any(each is not None for each in corners) else (),
+        )  # fmt: skip
         return Entry(image.key, split, size, objects)
 
 
-def _shape(item: dict[str, Any], place: str) -> tuple[list[float], tuple[Part, ...] | None]:
-    """An item's box and outline."""
+#: An object's box, outline, and the corners of its turned box.
+_Shape = tuple[list[float], tuple[Part, ...] | None, "NDArray[np.float64] | None"]
+#: Keys under which an item says what it is.
+_KINDS = ("shapetype", "type", "shape", "kind", "geometry")
+
+
+def _kind(item: dict[str, Any]) -> str:
+    """What an item says it is, as one word; "" for nothing."""
+    return next((plain_word(value) for name, value in item.items() if plain_word(name) in _KINDS and isinstance(value, str)), "")
+
+
+def _shape(item: dict[str, Any], place: str) -> _Shape | None:
+    """An item's shape; None for lines and points, which are no objects."""
+    kind = _kind(item)
+    if kind in ("line", "linestrip", "linestring", "polyline", "point", "points", "keypoint"):
+        return None
     columns = columns_of(item)
     value = item.get(columns["points"]) if "points" in columns else None
     if value:
         points = points_of(value, place)
         if len(points) < 2:
             raise DatasetError(f"{place}: one point is neither a box nor an outline")
+        if kind == "circle" and len(points) == 2:
+            points = circle(float(points[0, 0]), float(points[0, 1]), math.dist(points[0], points[1]))
         box = [*points.min(axis=0).tolist(), *points.max(axis=0).tolist()]
-        return box, (Part(points),) if len(points) >= 3 else None
+        if len(points) == 4 and any(word in kind for word in ("rotat", "orient", "turned")):
+            return box, None, points
+        return box, (Part(points),) if len(points) >= 3 else None, None
     found = box_of(item, columns, place)
     if found is None:
         raise DatasetError(f"{place}: has neither points nor a box")
-    return [min(found[0], found[2]), min(found[1], found[3]), max(found[0], found[2]), max(found[1], found[3])], None
+    return [min(found[0], found[2]), min(found[1], found[3]), max(found[0], found[2]), max(found[1], found[3])], None, None
 
 
 class PictureJsonWriter(Writer):

@@ -24,6 +24,12 @@ CIRCLE = 48
 _At = Callable[[Any], NDArray[np.float64]]
 
 
+def circle(x: float, y: float, radius: float) -> NDArray[np.float64]:
+    """The outline of a circle, (CIRCLE, 2)."""
+    around = np.linspace(0, 2 * math.pi, CIRCLE, endpoint=False)
+    return np.stack([x + radius * np.cos(around), y + radius * np.sin(around)], 1)
+
+
 class Shape(NamedTuple):
     """One object as a row says it; box x_min, y_min, x_max, y_max in px."""
 
@@ -136,8 +142,7 @@ def shape_of(recipe: Recipe, given: Mapping[str, str], row: Mapping[str, Any], n
         parts = tuple(Part(ring) for ring in rings) or None
     if recipe.circle is not None and (value := _together(recipe.circle, row, names)) is not None:
         x, y, r = (number(each, place) for each in value)
-        around = np.linspace(0, 2 * math.pi, CIRCLE, endpoint=False)
-        parts = (Part(at(np.stack([x + r * np.cos(around), y + r * np.sin(around)], 1))),)
+        parts = (Part(at(circle(x, y, r))),)
     if recipe.keypoints is not None:
         points = _points(recipe, row, names, at, place)
     if box is None:

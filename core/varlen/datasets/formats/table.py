@@ -36,7 +36,7 @@ from varlen.datasets.formats.base import (
     size_of,
 )
 from varlen.datasets.formats.tree import Signs, Tree
-from varlen.datasets.formats.words import box_of, columns_of, in_pixels
+from varlen.datasets.formats.words import box_of, columns_of, fields_of, in_pixels
 from varlen.datasets.import_options import ImportOptions
 from varlen.datasets.sources import READABLE, SourceFiles
 from varlen.datasets.splits import SPLIT_WORDS, default_splits, split_from_path
@@ -112,6 +112,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions, only: str |
     splits: dict[str, str] = {}
     names: dict[str, None] = {}
     largest, boxes = 0.0, 0
+    more = dict[str, None]()
     for path in [only] if only else [path for path in tree.ending(*SUFFIXES) if _fits(tree, path)]:
         data = files.read(path)
         if len(data) > LARGEST_TABLE:
@@ -120,6 +121,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions, only: str |
             place = f"{path}, line {number}"
             own = columns_of(row)
             columns |= {meaning: name for meaning, name in own.items() if meaning not in columns}
+            more |= dict.fromkeys(fields_of(row, own))
             name = row.get(own.get("file", ""))
             key = tree.named(name) if isinstance(name, str) and name.strip() else None
             if key is None:
@@ -145,6 +147,8 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions, only: str |
     if unnamed:
         problems.remark("unlisted", f"{len(unnamed)} pictures stand in no row and are left out, such as {unnamed[0]}")
     problems.remark("columns", "columns read: " + ", ".join(f"{name} as {meaning}" for meaning, name in columns.items()))
+    if more:
+        problems.remark("fields", f"columns kept as attributes: {', '.join(list(more)[:20])}")
     drawn: dict[str, str] = {}
     if not splits and not any(split_from_path(key) for key in rows):
         by_class: dict[str, list[str]] = {}
@@ -176,7 +180,8 @@ class _Read:
     def __call__(self, image: ListedImage, problems: ReadProblems) -> Entry:
         split, rows = image.body
         size = size_of(self.files, image.key)
-        numbers, boxes, whole = [], [], []
+        numbers, boxes, whole, fields = [], [], [], []
+        extra: dict[str, Any] = {}
         for place, row in rows:
             columns = columns_of(row)
             label = _label(row, columns)
@@ -191,15 +196,18 @@ class _Read:
                 continue
             if box is not None:
                 numbers.append(self.numbers[label])
+                fields.append(fields_of(row, columns))
                 boxes.append(in_pixels(box, size, self.fractions))
-            elif label and label not in whole:
+                continue
+            extra |= fields_of(row, columns)
+            if label and label not in whole:
                 whole.append(label)
         count = len(boxes)
         if not count:
-            return Entry(image.key, split, size, no_objects(image.key), classes=tuple(whole))
+            return Entry(image.key, split, size, no_objects(image.key), extra, classes=tuple(whole))
         objects = make_objects([str(n + 1) for n in range(count)], image.key, numbers, boxes, [None] * count, [None] * count,
-                               [[]] * count, [False] * count, [{}] * count)  # fmt: skip
-        return Entry(image.key, split, size, objects, classes=tuple(whole))
+                               [[]] * count, [False] * count, fields)  # fmt: skip
+        return Entry(image.key, split, size, objects, extra, classes=tuple(whole))
 
 
 class TableWriter(Writer):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import NamedTuple
@@ -36,6 +36,17 @@ class Signs(NamedTuple):
     why: list[str]
     missing: str = ""
     against: Sequence[str] = ()
+
+
+class Doubt(NamedTuple):
+    """Why files may not be what they are read as. answers: by the value of an option, what is so where it is given."""
+
+    said: str
+    answers: Mapping[str, str]
+    option: str = "--from"
+
+    def __str__(self) -> str:
+        return f"{self.said}; say " + ", ".join(f"{self.option} {value} if {words}" for value, words in self.answers.items())
 
 
 class Tree:

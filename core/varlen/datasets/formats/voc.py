@@ -291,7 +291,8 @@ class VocWriter(Writer):
         lines += [f"  <segmented>{int(bool(self.contents.masks or self.contents.outlines))}</segmented>"]
         for place, (x0, y0, x1, y1) in enumerate(objects.boxes.tolist()):
             left, top = round(x0), round(y0)
-            right, bottom = max(round(x1), left + 1), max(round(y1), top + 1)
+            right, bottom = _end(left, round(x1), labels.size.width), _end(top, round(y1), labels.size.height)
+            left, top = min(left, right - 2), min(top, bottom - 2)
             fields = {"pose": "Unspecified", "truncated": 0, "difficult": 0, **objects.attributes[place]}
             if objects.share[place] < 0.999:
                 fields["truncated"] = 1
@@ -310,7 +311,8 @@ class VocWriter(Writer):
             streams[image.split].write(PurePosixPath(image.file).stem + "\n")
         for stream in streams.values():
             stream.close()
-        (folder / "classes.txt").write_text("".join(f"{name}\n" for name in self.dataset.classes), "utf-8")
+        names_of = self.dataset.classes or self.dataset.map_classes[1:]  # of label maps alone the level 0 is background
+        (folder / "classes.txt").write_text("".join(f"{name}\n" for name in names_of), "utf-8")
         return [*names.values(), "classes.txt"]
 
     def losses(self) -> list[str]:
@@ -319,6 +321,11 @@ class VocWriter(Writer):
             keypoints="keypoints", crowd="marks of regions of many", classes="images have image-level classes",
             outlines="outlines, written as pixels (where objects overlap, the later one's)",
         )  # fmt: skip
+
+
+def _end(start: int, end: int, side: int) -> int:
+    """The end of a box that is two whole pixels long at least, within the picture: both its ends are counted, and no reader sees a length of 0."""
+    return min(max(end, start + 2), max(side, 2))
 
 
 def indexed_png(levels: NDArray[np.uint8]) -> bytes:

@@ -54,6 +54,27 @@ def columns_of(names: Iterable[str]) -> dict[str, str]:
     return found
 
 
+def fields_of(values: Mapping[str, Any], columns: Mapping[str, str]) -> dict[str, Any]:
+    """What a row or item holds beside the meanings that are read; text of a number or of true and false as such."""
+    read = set(columns.values())
+    return {name: _plain(value) for name, value in values.items() if name not in read and value not in (None, "", [], {})}
+
+
+def _plain(value: Any) -> Any:
+    if not isinstance(value, str):
+        return value
+    if value.lower() in ("true", "false"):
+        return value.lower() == "true"
+    for kind in (int, float):
+        try:
+            found = kind(value[:30])
+        except (ValueError, OverflowError):
+            continue
+        if str(found) == value:  # a number of leading zeros is a name
+            return found
+    return value
+
+
 def box_of(values: Mapping[str, Any], columns: Mapping[str, str], place: str) -> list[float] | None:
     """The box of a row or item as x_min, y_min, x_max, y_max in its own unit; None where it has none. Raises `DatasetError`."""
     for names, corners in _FORMS:

@@ -24,8 +24,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from varlen.datasets.entry import Entry
-from varlen.datasets.formats.base import Doubt, ListedImage, Reading, size_of
-from varlen.datasets.formats.tree import HEAD, Signs, Tree, spread, stem_of
+from varlen.datasets.formats.base import ListedImage, Reading, size_of
+from varlen.datasets.formats.tree import HEAD, Doubt, Signs, Tree, spread, stem_of
 from varlen.datasets.formats.yolo_settings import (
     LISTS_OF_NAMES,
     class_names,

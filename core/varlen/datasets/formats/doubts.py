@@ -11,8 +11,7 @@ from collections.abc import Sequence
 import numpy as np
 from PIL import Image
 
-from varlen.datasets.formats.base import Doubt
-from varlen.datasets.formats.tree import Tree, spread
+from varlen.datasets.formats.tree import Doubt, Tree, spread
 from varlen.datasets.image_files import BROKEN, TIFF_MARKS, ImageHeader, read_header
 from varlen.datasets.level_rules import tiff_levels
 from varlen.errors import DatasetError
