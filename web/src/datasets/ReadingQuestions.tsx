@@ -41,7 +41,7 @@ export function ReadingQuestions({
         ?.filter((doubt) => doubt.option === "form")
         .map((doubt) => (
           <Question name="Meant so?" key={doubt.option}>
-            <Text>{sentence(doubt.said)}.</Text>
+            <Text>{sentence(doubt.said)}</Text>
             <Answers answers={doubt.answers} choose={setFormat} />
           </Question>
         ))}
@@ -109,7 +109,7 @@ function Answers({ answers, choose }: { answers: Record<string, string>; choose:
     <Flex gap={2} mt={1} wrap="wrap">
       {Object.entries(answers).map(([value, words]) => (
         <Button size="xs" variant="outline" key={value} onClick={() => choose(value)}>
-          {sentence(words)}
+          {sentence(words).slice(0, -1)}
         </Button>
       ))}
     </Flex>
@@ -120,7 +120,7 @@ function Levels({ found, change }: { found: Recognised; change: (levels: string)
   const doubt = found.doubts?.find((each) => each.option === "levels");
   return (
     <Question name="Levels">
-      <LevelsRule rule={found.levels ?? ""} change={change} />
+      <LevelsRule key={found.levels} rule={found.levels ?? ""} unsaid={doubt ? "not said" : "not said: left out"} change={change} />
       {(found.unclear ?? 0) > 0 && (
         <Said>
           {counted(found.unclear ?? 0, "picture has", "pictures have")} floats, signed or 32-bit pixel values, or more than three bands:
@@ -129,7 +129,7 @@ function Levels({ found, change }: { found: Recognised; change: (levels: string)
       )}
       {doubt && (
         <>
-          <Text>{sentence(doubt.said)}.</Text>
+          <Text>{sentence(doubt.said)}</Text>
           <Answers answers={doubt.answers} choose={change} />
         </>
       )}
@@ -137,7 +137,7 @@ function Levels({ found, change }: { found: Recognised; change: (levels: string)
   );
 }
 
-function LevelsRule({ rule, change }: { rule: string; change: (rule: string) => void }) {
+function LevelsRule({ rule, unsaid, change }: { rule: string; unsaid: string; change: (rule: string) => void }) {
   const kind = rule.includes("..") ? "range" : rule;
   const [range, setRange] = useState(kind === "range" ? rule : "0..1");
   return (
@@ -146,7 +146,7 @@ function LevelsRule({ rule, change }: { rule: string; change: (rule: string) => 
         name="Levels"
         value={kind}
         options={{
-          "": "not said: left out",
+          "": unsaid,
           "min-max": "from each picture's own range",
           percentile: "from its 1st to 99th percentile",
           range: "from … to …",
