@@ -23,10 +23,12 @@ import os
 import pwd
 import secrets
 import shutil
+import signal
 import socket
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -143,16 +145,39 @@ class Cluster:
             return None
         return pid if status != "Z" and same and "postgres" in program else None
 
-    def start(self) -> dict[str, object]:
+    def left_behind(self) -> list[int]:
+        """Processes of a server that was killed: a busy one works on until it has an answer for nobody."""
+        found = []
+        for folder in Path("/proc").glob("[0-9]*"):
+            with contextlib.suppress(OSError):
+                if Path(os.readlink(folder / "cwd")) == self.data.resolve() and "postgres" in os.readlink(folder / "exe"):
+                    found.append(int(folder.name))
+        return found
+
+    def _end_left_behind(self) -> None:
+        """None may write to the files once another server does; without its pid file nothing else keeps the two apart."""
+        for how in (signal.SIGQUIT, signal.SIGKILL):
+            until = time.monotonic() + 5
+            while (left := self.left_behind()) and time.monotonic() < until:
+                for pid in left:
+                    with contextlib.suppress(OSError):
+                        os.kill(pid, how)
+                time.sleep(0.05)
+
+    def start(self, keep_port: bool = False) -> dict[str, object]:
+        """Its settings, once it answers. keep_port: raise `ReadProblems` where the port is taken, in place of choosing another."""
         bin_folder = binaries()
         self.data = self._data_folder()
         self.log = self.data.parent / "server.log"
         settings = self.settings()
         self.create(bin_folder, settings)
         if self.server_pid() is None:
+            self._end_left_behind()
             with contextlib.suppress(FileNotFoundError):
                 (self.data / "postmaster.pid").unlink()
             if not port_is_free(int(str(settings["port"]))):
+                if keep_port:
+                    raise ReadProblems(f"another program took the database's port {settings['port']}")
                 settings["port"] = free_port()
             options = f"-c listen_addresses=127.0.0.1 -c port={settings['port']} -c unix_socket_directories='' -c max_connections=60"
             options += " -c default_toast_compression=lz4"  # labels are the bulk of what is stored

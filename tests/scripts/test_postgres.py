@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
 import signal
+import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -101,9 +104,50 @@ def test_a_pid_file_that_names_someone_else_is_not_believed(state: Path) -> None
         bystander.wait()
 
 
-def test_a_taken_port_is_left_to_whoever_has_it(state: Path) -> None:
-    import socket
+def test_what_a_killed_server_left_behind_ends_before_the_next_begins(state: Path) -> None:
+    """A busy process does not notice that its server is gone, and two servers must not write to the same files."""
+    found = start(state)
+    with psycopg.connect(host=found["host"], port=found["port"], user=found["user"], password=found["password"], dbname=found["name"]) as connection:
+        busy = connection.info.backend_pid
+        asking = threading.Thread(target=_ask_much, args=(connection,))
+        asking.start()
+        time.sleep(0.5)
+        os.kill(server(state), signal.SIGKILL)
+        time.sleep(0.5)
+        assert _works(busy)
+        assert ask(start(state), "select 1") == 1
+        assert not _works(busy)
+        asking.join(10)
 
+
+def _works(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[0] != "Z"
+    except OSError:
+        return False
+
+
+def _ask_much(connection: psycopg.Connection) -> None:
+    with contextlib.suppress(psycopg.Error):
+        connection.execute("select count(*) from generate_series(1, 100000) as a, generate_series(1, 100000) as b, generate_series(1, 1000) as c")
+
+
+def test_while_everything_runs_the_database_keeps_its_port(state: Path) -> None:
+    found = start(state)
+    run("stop", state)
+    sys.path.insert(0, str(PROJECT / "scripts"))
+    import postgres
+
+    cluster = postgres.Cluster(state, True)
+    with socket.socket() as other:
+        other.bind(("127.0.0.1", int(found["port"])))
+        other.listen()
+        with pytest.raises(postgres.ReadProblems, match=f"another program took the database's port {found['port']}"):
+            cluster.start(keep_port=True)
+    assert cluster.start(keep_port=True)["port"] == found["port"]
+
+
+def test_a_taken_port_is_left_to_whoever_has_it(state: Path) -> None:
     found = start(state)
     run("stop", state)
     with socket.socket() as other:

@@ -108,6 +108,22 @@ def check_inside(points: NDArray[np.float64], size: Size, name: str) -> None:
                          'to cut it there, or outside="keep" to count what is outside as lost')  # fmt: skip
 
 
+def checked_mask(mask: Any, place: int) -> NDArray[Any] | None:
+    """An object's mask as it was given. Raises `ArrayError` for what is none, or shows nothing."""
+    if mask is None:
+        return None
+    found = np.asarray(mask)
+    if found.ndim != 2:
+        raise ArrayError(f"masks[{place}]: expected (H, W), not shape {found.shape}")
+    if found.dtype != np.bool_ and found.dtype != np.uint8:
+        raise ArrayError(f"masks[{place}]: {found.dtype}; masks are bool, or uint8 of 0 and 1: write masks > 0.5")
+    if found.dtype == np.uint8 and found.size and int(found.max()) > 1:
+        raise ArrayError(f"masks[{place}]: a level of {int(found.max())}; masks are bool, or uint8 of 0 and 1: write masks > 127")
+    if not found.any():
+        raise ArrayError(f"masks[{place}]: no pixel is set; leave this object out")
+    return found
+
+
 def same_length(given: dict[str, int]) -> int:
     """How many objects there are. Raises `ArrayError` when the parts disagree."""
     counts = {name: count for name, count in given.items() if count >= 0}

@@ -12,7 +12,7 @@ from typing import Any, Literal, get_args
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from varlen.datasets.array_checks import check_boxes, check_inside, inverted, numbers, picture_size, same_length
+from varlen.datasets.array_checks import check_boxes, check_inside, checked_mask, inverted, numbers, picture_size, same_length
 from varlen.datasets.level_rules import VOID
 from varlen.datasets.skeleton import Skeleton
 from varlen.errors import ArrayError
@@ -57,7 +57,7 @@ class Labels:
         self.outside, self.void = outside, void
         self.boxes = None if boxes is None else numbers(boxes, "boxes", 4, 2, "; one box is [[x_min, y_min, x_max, y_max]]")
         self.keypoints = None if keypoints is None else numbers(keypoints, "keypoints", 3, 3, "; each point is x, y, visibility (0, 1 or 2)")
-        self.masks = None if masks is None else [_mask(mask, place) for place, mask in enumerate(masks)]
+        self.masks = None if masks is None else [checked_mask(mask, place) for place, mask in enumerate(masks)]
         self.polygons = None if polygons is None else [_polygon(rings, place) for place, rings in enumerate(polygons)]
         self.oriented = None if oriented is None else [_corners(each, place) for place, each in enumerate(oriented)]
         self.classes, self.ids = _column(classes, "classes"), _column(ids, "ids")
@@ -302,21 +302,6 @@ def _names(values: Sequence[str]) -> tuple[str, ...]:
     if isinstance(values, str) or any(not isinstance(each, str) for each in values):
         raise ArrayError(f"image_classes: expected a list of names, such as ['ash veil'], not {values!r}")
     return tuple(values)
-
-
-def _mask(mask: Any, place: int) -> NDArray[Any] | None:
-    if mask is None:
-        return None
-    found = np.asarray(mask)
-    if found.ndim != 2:
-        raise ArrayError(f"masks[{place}]: expected (H, W), not shape {found.shape}")
-    if found.dtype != np.bool_ and found.dtype != np.uint8:
-        raise ArrayError(f"masks[{place}]: {found.dtype}; masks are bool, or uint8 of 0 and 1: write masks > 0.5")
-    if found.dtype == np.uint8 and found.size and int(found.max()) > 1:
-        raise ArrayError(f"masks[{place}]: a level of {int(found.max())}; masks are bool, or uint8 of 0 and 1: write masks > 127")
-    if not found.any():
-        raise ArrayError(f"masks[{place}]: no pixel is set; leave this object out")
-    return found
 
 
 def _polygon(rings: Any, place: int) -> Polygon | None:

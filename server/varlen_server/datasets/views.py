@@ -23,25 +23,27 @@ from varlen_server import content_store
 from varlen_server.datasets import imports
 from varlen_server.datasets.columns import columns_of, overview
 from varlen_server.datasets.edits import apply_edits, delete_dataset, mend_finding, undo_last_edits, uses_of
+from varlen_server.datasets.import_serializers import (
+    FoldersQuerySerializer,
+    FoldersSerializer,
+    FormatSerializer,
+    FormatsSerializer,
+    ImportFilesSerializer,
+    ImportOptionsSerializer,
+    ImportRequestSerializer,
+    ImportSerializer,
+)
 from varlen_server.datasets.models import Dataset, DatasetImport, Image
 from varlen_server.datasets.serializers import (
     DatasetSerializer,
     DatasetUsesSerializer,
     EditRequestSerializer,
     FindingsSerializer,
-    FoldersQuerySerializer,
-    FoldersSerializer,
-    FormatSerializer,
-    FormatsSerializer,
     FreedSerializer,
     ImageFactsSerializer,
     ImagePageSerializer,
     ImageSerializer,
     ImagesQuerySerializer,
-    ImportFilesSerializer,
-    ImportOptionsSerializer,
-    ImportRequestSerializer,
-    ImportSerializer,
     MarksSerializer,
     MessageSerializer,
     OverviewSerializer,
