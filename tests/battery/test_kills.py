@@ -49,8 +49,8 @@ def test_exports_in_every_format(survey_folder: Path, tmp_path: Path, form: str)
     assert sorted(path.name for path in tmp_path.iterdir()) == sorted(["whole", *(f"killed-{share}" for share in MOMENTS)])
 
 
-#: What is killed more often than twice a minute counts as a program that can't stay up.
-APART_S = 31.0
+#: What ends three times within a minute counts as a program that can't stay up; when in a turn the database is killed varies by some seconds.
+APART_S = 40.0
 
 
 @pytest.mark.parametrize("turn", range(10))
