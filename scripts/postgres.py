@@ -139,20 +139,19 @@ class Cluster:
         try:
             pid = int((self.data / "postmaster.pid").read_text().split("\n", 1)[0])
             status = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[0]
-            same = Path(f"/proc/{pid}/cwd").resolve() == self.data.resolve()
-            program = os.readlink(f"/proc/{pid}/exe")
         except (OSError, ValueError, IndexError):
             return None
-        return pid if status != "Z" and same and "postgres" in program else None
+        return pid if status != "Z" and self._is_of_this_cluster(pid) else None
+
+    def _is_of_this_cluster(self, pid: int) -> bool:
+        try:
+            return Path(os.readlink(f"/proc/{pid}/cwd")) == self.data.resolve() and "postgres" in os.readlink(f"/proc/{pid}/exe")
+        except OSError:
+            return False
 
     def left_behind(self) -> list[int]:
-        """Processes of a server that was killed: a busy one works on until it has an answer for nobody."""
-        found = []
-        for folder in Path("/proc").glob("[0-9]*"):
-            with contextlib.suppress(OSError):
-                if Path(os.readlink(folder / "cwd")) == self.data.resolve() and "postgres" in os.readlink(folder / "exe"):
-                    found.append(int(folder.name))
-        return found
+        """Processes of a server that was killed: a busy one does not notice until its query ends."""
+        return [pid for folder in Path("/proc").glob("[0-9]*") if self._is_of_this_cluster(pid := int(folder.name))]
 
     def _end_left_behind(self) -> None:
         """None may write to the files once another server does; without its pid file nothing else keeps the two apart."""

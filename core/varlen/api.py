@@ -85,10 +85,9 @@ def read_dataset(
     order; group: what belongs together, "folder", "field:NAME" or a pattern such as "{group}_frame#"; mask_class: the class of masks that
     hold one; levels: "low..high", "min-max" or "percentile" for levels beyond 8 bits, "bands" for more than three bands; mirror_pairs:
     keypoints that a mirror exchanges, mirror_classes: classes, as "a:b,c:d" or pairs; tile: windows larger pictures are cut into, (width,
-    height) or "1024x1024", overlapping by `overlap` px; ignore: patterns of files that are not looked at, such as
-    ``notes/*``; reading: a reading recipe, its
-    file or its values, that says how label files are read; leave_out_broken: go on without what can't
-    be read. Raises `DatasetError` naming what can't be read, and files that could hold labels and that nothing read.
+    height) or "1024x1024", overlapping by `overlap` px; ignore: patterns of files that are not looked at, such as ``notes/*``; reading: a
+    reading recipe, its file or its values, that says how label files are read; leave_out_broken: go on without what can't be read. Raises
+    `DatasetError` naming what can't be read, files that could hold labels and that nothing read, and what has to be answered first.
 
     >>> import varlen as v
     >>> moths = v.read_dataset("moths", splits="80/10/10")

@@ -112,7 +112,8 @@ IMAGE_TYPES = (
     ImageTypeFacts("webp", "WebP", ".webp", True),
 )
 SUFFIX: dict[str, str] = {each.name: each.suffix for each in IMAGE_TYPES}
-_FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
+#: What Pillow calls the formats that are read.
+FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
 _ORIENTATION, _TIFF_WIDTH, _TIFF_HEIGHT = 0x0112, 256, 257
 _TIFF_BITS, _TIFF_BANDS, _TIFF_MORE_BANDS = 258, 277, 338
 #: What sets a stored picture upright (Exif 2.32, section 4.6.4 A).
@@ -135,12 +136,12 @@ Image.MAX_IMAGE_PIXELS = None  # our own limit is checked before decoding, with 
 def opened(data: bytes, name: str, most: int | None = None) -> Image.Image:
     """A picture file whose header was read. most: pixels, `MOST_PIXELS` where nothing is said. Raises `ImageError` naming it."""
     try:
-        image = Image.open(io.BytesIO(data), formats=_FORMATS)
+        image = Image.open(io.BytesIO(data), formats=FORMATS)
     except BROKEN:
         if data[:4] in TIFF_MARKS:
             raise LevelsUnclear(f"{name}: {describe_tiff(data)}; {RULE_WANTED}") from None
         raise ImageError(f"{name}: not a JPEG, PNG, WebP, BMP or TIFF picture") from None
-    _check_claim(image, name, most)
+    check_claim(name, image.size, most)
     return image
 
 
@@ -193,16 +194,13 @@ def _refuse_unclear(image: Image.Image, name: str) -> None:
         raise LevelsUnclear(f"{name}: {why} {found}; {RULE_WANTED}")
 
 
-def _check_claim(image: Image.Image, name: str, most: int | None = None) -> None:
+def check_claim(name: str, size: tuple[int, int], most: int | None = None) -> None:
+    """Raises `ImageError` for a picture of more than `most` pixels, `MOST_PIXELS` where nothing is said; the message says what can be done."""
     most = most or MOST_PIXELS
-    if image.width * image.height > most:
-        raise ImageError(f"{name}: {too_large(image.width, image.height, most)}")
-
-
-def too_large(width: int, height: int, most: int) -> str:
-    """What is said of a picture of too many pixels."""
-    way = "read it as windows, with --tile" if most == MOST_PIXELS else "which is what this machine's memory allows"
-    return f"claims {width}×{height} px, more than {most // 1_000_000} million pixels; {way}"
+    if size[0] * size[1] > most:
+        ways = {MOST_PIXELS: "; read it as windows, with --tile", LARGEST: ""}
+        way = ways.get(most, "; which is what this machine's memory allows")
+        raise ImageError(f"{name}: claims {size[0]}×{size[1]} px, more than {most // 1_000_000} million pixels{way}")
 
 
 def most_in_memory() -> int:
@@ -237,16 +235,20 @@ class ImageHeader:
 def read_header(data: bytes, name: str, most: int | None = None) -> ImageHeader | None:
     """What the header says; None where it can't be read. Raises `ImageError` when it claims more pixels than `most` (see `opened`)."""
     try:
-        image = Image.open(io.BytesIO(data), formats=_FORMATS)
+        image = Image.open(io.BytesIO(data), formats=FORMATS)
     except BROKEN:
         return None
-    _check_claim(image, name, most)
+    check_claim(name, image.size, most)
     orientation = orientation_of(image)
-    bits = 1 if image.mode == "1" else 16 if image.mode.startswith("I") else 32 if image.mode == "F" else 8
-    if isinstance(image, TiffImageFile) and image.mode == "RGB":  # which Pillow says of color of any depth
-        bits = max(image.tag_v2.get(_TIFF_BITS, (8,)))
     size = stored_size(image)
-    return ImageHeader(str(image.format), image.mode, size.width, size.height, orientation, bits, len(data), unclear(image))
+    return ImageHeader(str(image.format), image.mode, size.width, size.height, orientation, bits_of(image), len(data), unclear(image))
+
+
+def bits_of(image: Image.Image) -> int:
+    """The bits of a channel as stored."""
+    if isinstance(image, TiffImageFile) and image.mode == "RGB":  # which Pillow says of color of any depth
+        return int(max(image.tag_v2.get(_TIFF_BITS, (8,))))
+    return 1 if image.mode == "1" else 16 if image.mode.startswith("I") else 32 if image.mode == "F" else 8
 
 
 def orientation_of(image: Image.Image) -> int:
@@ -273,7 +275,7 @@ def stored_size(image: Image.Image) -> Size:
 def readable_exif(data: bytes) -> list[dict[str, str]]:
     """The EXIF tags that people can read, by name; at most 60, each at most 80 characters long."""
     try:
-        tags = Image.open(io.BytesIO(data), formats=_FORMATS).getexif()
+        tags = Image.open(io.BytesIO(data), formats=FORMATS).getexif()
         found = {**tags, **tags.get_ifd(_EXIF_DETAILS)}
     except BROKEN:
         return []
@@ -307,8 +309,9 @@ def _tiff_size(data: bytes, name: str) -> Size:
             size = upright_of(Size(int(page.imagewidth), int(page.imagelength)), tiff_orientation(page))  # type: ignore[union-attr]
     except Exception:
         raise ImageError(f"{name}: {describe_tiff(data)}") from None
-    if not 0 < size.width * size.height <= LARGEST:
-        raise ImageError(f"{name}: {too_large(size.width, size.height, LARGEST)}")
+    if min(size) < 1:
+        raise ImageError(f"{name}: claims {size.width}×{size.height} px")
+    check_claim(name, size, LARGEST)
     return size
 
 

@@ -1,4 +1,4 @@
-"""Imports in the API: what was recognised, what is asked and chosen, and the formats there are."""
+"""Imports in the API: the recognised dataset, its open questions, the chosen options, and the list of formats."""
 
 from __future__ import annotations
 

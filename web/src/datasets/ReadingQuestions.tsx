@@ -3,7 +3,7 @@ import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { NumberField, SelectOne } from "../shell/fields";
-import { counted, sentence } from "../words/figures";
+import { capital, counted, sentence } from "../words/figures";
 import type { Recognised } from "./imports";
 import { classesOf, type ReadingChoices } from "./reading-choices";
 import type { Draft, Recipe } from "./recipe";
@@ -109,7 +109,7 @@ function Answers({ answers, choose }: { answers: Record<string, string>; choose:
     <Flex gap={2} mt={1} wrap="wrap">
       {Object.entries(answers).map(([value, words]) => (
         <Button size="xs" variant="outline" key={value} onClick={() => choose(value)}>
-          {sentence(words).slice(0, -1)}
+          {capital(words)}
         </Button>
       ))}
     </Flex>

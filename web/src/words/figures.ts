@@ -78,7 +78,10 @@ export function saySeconds(seconds: number): string {
 }
 
 /** A phrase as a sentence of its own. */
-export const sentence = (phrase: string) => (phrase ? `${phrase[0]?.toUpperCase()}${phrase.slice(1)}.` : "");
+export const sentence = (phrase: string) => (phrase ? `${capital(phrase)}.` : "");
+
+/** A phrase with its first letter as a capital. */
+export const capital = (phrase: string) => `${phrase[0]?.toUpperCase() ?? ""}${phrase.slice(1)}`;
 
 /** A digest's beginning, which tells it from any other that one may meet. */
 export const shortDigest = (digest: string) => digest.replace(/^(sha256:.{12}).*$/, "$1…");

@@ -15,7 +15,7 @@ from varlen.datasets.formats import coco, folders, masks, oriented_text, picture
 from varlen.datasets.formats.arrays import NpzChannelsFirstWriter, NpzWriter, TarWriter
 from varlen.datasets.formats.base import LabelCounts, Reading, Writer
 from varlen.datasets.formats.coco_writing import CocoWriter
-from varlen.datasets.formats.doubts import label_maps_among, part_of_the_levels
+from varlen.datasets.formats.doubts import kinds_of, label_maps_among, part_of_the_levels
 from varlen.datasets.formats.tree import Doubt, Signs, Tree
 from varlen.datasets.formats.yolo_writing import YoloBoxesWriter, YoloKeypointsWriter, YoloOrientedWriter, YoloPolygonsWriter
 from varlen.datasets.import_options import ImportOptions
@@ -145,16 +145,18 @@ def open_dataset(path: Path | str, options: ImportOptions | None = None, problem
 
 
 def _doubts(tree: Tree, form: str, reading: Reading, options: ImportOptions) -> dict[str, Doubt]:
-    """What is to be asked, by the option that answers it and that nobody gave."""
+    """What is to be asked, by the option that answers it; nothing where that option was given."""
     found: dict[str, Doubt] = {}
-    pictures = sorted(reading.pictures())
+    if options.form and options.levels:
+        return found
+    kinds = kinds_of(tree, sorted(reading.pictures()))
     doubt = reading.doubt
     if not options.form:
-        if doubt is None and form in (folders.NAME, plain.NAME) and (maps := label_maps_among(tree, pictures)):
+        if doubt is None and form in (folders.NAME, plain.NAME) and (maps := label_maps_among(tree, kinds)):
             doubt = Doubt(maps, {form: "they are pictures like the others"})
         if doubt is not None:
             found["form"] = doubt._replace(said=f"read as {title_of(form, reading=True)}, {doubt.said}")
-    if not options.levels and (deep := part_of_the_levels(tree, pictures)):
+    if not options.levels and (deep := part_of_the_levels(tree, kinds)):
         found["levels"] = deep
     return found
 

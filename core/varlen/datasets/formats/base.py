@@ -19,11 +19,10 @@ import numpy as np
 import orjson
 from numpy.typing import NDArray
 
-from varlen.datasets import image_files
 from varlen.datasets.dataset import Dataset
 from varlen.datasets.entry import Entry
 from varlen.datasets.formats.tree import Doubt
-from varlen.datasets.image_files import SUFFIX, ImageType, encode, upright_size
+from varlen.datasets.image_files import SUFFIX, ImageType, check_claim, encode, upright_size
 from varlen.datasets.level_rules import MapLevels
 from varlen.datasets.skeleton import Skeleton
 from varlen.datasets.sources import SourceFiles
@@ -56,7 +55,7 @@ class Reading:
     turn out not to be there; problems: what was noted so far; drawn: whether splits were drawn because the files name
     none; columns: of a table, what each is read as; map_levels: how the label maps at the paths `maps` are read; pictures,
     labels: the files of the listed images, and those that `read` opens for their labels; side: patterns of files that hold none;
-    doubt: what is to be asked where nobody named the format.
+    doubt: what is to be asked where the format was recognised and not named.
     """
 
     classes: tuple[str, ...]
@@ -92,8 +91,7 @@ def read_image(read: ReadsLabels, image: ListedImage, problems: ReadProblems) ->
     """
     try:
         entry = read(image, problems)
-        if entry.size.width * entry.size.height > image_files.MOST_PIXELS:
-            raise ImageError(f"{entry.key}: {image_files.too_large(entry.size.width, entry.size.height, image_files.MOST_PIXELS)}")
+        check_claim(entry.key, entry.size)
         return entry
     except ImageError as error:
         problems.note("damaged-file", str(error))

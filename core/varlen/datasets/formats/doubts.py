@@ -6,13 +6,14 @@ Each would otherwise be read without a word, and wrong: a label map as a photogr
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from PIL import Image
 
 from varlen.datasets.formats.tree import Doubt, Tree, spread
-from varlen.datasets.image_files import BROKEN, TIFF_MARKS, ImageHeader, read_header
+from varlen.datasets.image_files import BROKEN, FORMATS, TIFF_MARKS, bits_of, check_claim, unclear
 from varlen.datasets.level_rules import tiff_levels
 from varlen.errors import DatasetError
 
@@ -24,9 +25,31 @@ FULL = 1 << 14
 FEW_LEVELS = 24
 
 
-def label_maps_among(tree: Tree, pictures: Sequence[str]) -> str:
+class Kind(NamedTuple):
+    """What a picture's header says of its levels. clear: whether they mean something as they stand."""
+
+    mode: str
+    bits: int
+    clear: bool
+
+
+def kinds_of(tree: Tree, pictures: Sequence[str]) -> dict[str, Kind]:
+    """The kinds of some of the pictures, by their headers; of the others nothing is read."""
+    found: dict[str, Kind] = {}
+    for path in spread(pictures, LOOKED):
+        try:
+            with tree.peek(path) as stream:
+                image = Image.open(stream, formats=FORMATS)
+                check_claim(path, image.size)
+                found[path] = Kind(image.mode, bits_of(image), not unclear(image))
+        except (DatasetError, *BROKEN):  # what is damaged is said when it is read
+            continue
+    return found
+
+
+def label_maps_among(tree: Tree, kinds: Mapping[str, Kind]) -> str:
     """Why some of the pictures seem to be label maps, "" where none does: palettes, or gray ones of few levels, among others."""
-    modes = {path: header.mode for path in spread(pictures, LOOKED) if (header := _header(tree, path))}
+    modes = {path: kind.mode for path, kind in kinds.items()}
     gray = [path for path, mode in modes.items() if mode == "L"]
     maps = [path for path, mode in modes.items() if mode in ("P", "1")]
     if gray and len(gray) + len(maps) < len(modes):
@@ -37,23 +60,15 @@ def label_maps_among(tree: Tree, pictures: Sequence[str]) -> str:
     return f"{many} few flat levels, as label maps do ({min(maps)})"
 
 
-def part_of_the_levels(tree: Tree, pictures: Sequence[str]) -> Doubt | None:
+def part_of_the_levels(tree: Tree, kinds: Mapping[str, Kind]) -> Doubt | None:
     """What is asked where pictures of 16 bits use a part of their levels; None where none is of 16 bits, or they use them."""
-    deep = [path for path in spread(pictures, LOOKED) if (header := _header(tree, path)) and header.bits == 16 and not header.unclear]
+    deep = [path for path, kind in kinds.items() if kind.bits == 16 and kind.clear]
     highest = max((_highest(tree, path) for path in spread(deep, DECODED)), default=0)
     if not 0 < highest < FULL:
         return None
     bits = max(highest.bit_length(), 9)
     return Doubt(f"its 16-bit pictures use levels up to {highest:,} of 65,535, and would be read as nearly black ({highest >> 8} of 255)",
                  {f"0..{(1 << bits) - 1}": f"{bits} bits are meant", "0..65535": "they are meant as dark as that"}, "--levels")  # fmt: skip
-
-
-def _header(tree: Tree, path: str) -> ImageHeader | None:
-    """A picture's header, None for one that can't be told."""
-    try:  # a TIFF may have its header at its end
-        return read_header(tree.files.read(path) if path.lower().endswith((".tif", ".tiff")) else tree.head(path), path)
-    except DatasetError:
-        return None
 
 
 def _few_levels(tree: Tree, path: str) -> bool:

@@ -156,9 +156,10 @@ def _meaning(tree: Tree, masks: list[str], problems: ReadProblems, options: Impo
     binary = levels <= {0, 255} or (modes == {"1"}) or numbered or (levels <= {0, 1} and bool(options.mask_class))
     if binary and levels != {0}:
         if not options.mask_class:
-            held = (f"numbers up to {max(levels):,}, more than there are classes: they number objects. Say how they are read with --reading FILE, "
-                    "or name the one class of them all") if numbered else "background and one class, whose name is not said; name it"  # fmt: skip
-            raise NeedsAnswer("mask_class", f"{tree.files.label}: its masks hold {held} with --mask-class NAME")
+            if numbered:
+                number = f"numbers up to {max(levels):,}, more than there are classes: they number objects"
+                raise _unnamed(tree, f"hold {number}. Say how they are read with --reading FILE, or name the one class of them all")
+            raise _unnamed(tree, "hold background and one class, whose name is not said; name it")
         if numbered:
             problems.remark("numbered-masks", f"the masks number objects, up to {max(levels):,}: all of them are read as {options.mask_class}")
         return MapLevels("numbers" if numbered else "binary"), ["background", options.mask_class], None
@@ -169,12 +170,15 @@ def _meaning(tree: Tree, masks: list[str], problems: ReadProblems, options: Impo
     return as_they_are, names, None
 
 
+def _unnamed(tree: Tree, said: str) -> NeedsAnswer:
+    return NeedsAnswer("mask_class", f"{tree.files.label}: its masks {said} with --mask-class NAME")
+
+
 def _lossy(tree: Tree, table: dict[int, Named], levels: set[int], options: ImportOptions) -> tuple[MapLevels, list[str], Doubt | None]:
-    """Label maps that were written as JPEG, which changes levels: of black and white the nearer one is meant, of others nobody can tell."""
+    """Label maps that were written as JPEG, which changes levels: of black and white the nearer one is meant, other levels are asked about."""
     if all(min(level, 255 - level) <= NEAR for level in levels) and not table:
         if not options.mask_class:
-            unsaid = "its masks are JPEG and hold nearly black and nearly white: background and one class, whose name is not said"
-            raise NeedsAnswer("mask_class", f"{tree.files.label}: {unsaid}; name it with --mask-class NAME")
+            raise _unnamed(tree, "are JPEG and hold nearly black and nearly white: background and one class, whose name is not said; name it")
         return MapLevels("halves"), ["background", options.mask_class], None
     names = [table[level][0] if level in table else f"level {level}" for level in range(min(max(levels, default=0), VOID - 1) + 1)]
     said = f"its label maps are JPEG, which changed their levels: {len(levels)} of them are found, and each would be a class; write them as PNG"

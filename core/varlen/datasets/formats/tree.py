@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 from functools import cached_property
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
 from varlen.datasets.sources import READABLE, SourceFiles
 from varlen.errors import DatasetError
@@ -113,10 +113,15 @@ class Tree:
         last = plain.rsplit("/", 1)[-1].lower()
         return nearest(plain, self.by_name.get(last) or self.by_stem.get(last) or ())
 
+    def peek(self, path: str) -> BinaryIO:
+        """A file opened for a look, which does not count as read in the account."""
+        found: BinaryIO = getattr(self.files, "peek", self.files.open)(path)
+        return found
+
     def head(self, path: str, size: int = HEAD) -> bytes:
         """The beginning of a file; empty where it can't be read."""
         try:
-            with getattr(self.files, "peek", self.files.open)(path) as stream:
+            with self.peek(path) as stream:
                 return stream.read(size)
         except (DatasetError, OSError, ValueError) as error:
             self.unreadable.append(str(error))

@@ -95,7 +95,7 @@ def read(tree: Tree, problems: ReadProblems, options: ImportOptions) -> Reading:
     texts = _label_paths(tree)
     names = class_names(tree, settings, place, texts)
     points, dimensions = keypoint_shape(place, settings)
-    guessed = _keypoints_in(tree, texts) if not points and options.form in ("", NAME, "yolo-keypoints") else None
+    guessed = _keypoints_in(tree, texts) if not points and options.form in ("", "yolo-keypoints") else None
     if options.form == "yolo-keypoints" and not points:
         if guessed is not None:
             points, dimensions = guessed
@@ -180,9 +180,9 @@ def _all_eight(tree: Tree, texts: list[str]) -> bool:
     """Whether every line that is looked at has the corners of a box after its class, and some box is turned."""
     turned = False
     for path in spread(texts):
-        for line in tree.head(path).decode("utf-8-sig", "replace").splitlines()[:200]:
+        for line in _whole_lines(tree.head(path)):
             words = line.split()
-            if words and len(words) != 9:
+            if len(words) != 9:
                 return False
             try:
                 ax, ay, bx, by, cx, cy, dx, dy = (float(word) for word in words[1:])
